@@ -34,6 +34,10 @@ type Stretch = [(DateTime<Utc>, f64)];
 type Line<'a> = (&'a str, Vec<&'a Stretch>);
 
 /// The values of a chart, as its reader writes numbers and times.
+#[expect(
+    clippy::too_many_lines,
+    reason = "one kind of chart after the other, each a few lines"
+)]
 pub(crate) fn values(chart: &Chart, document: &Document) -> Values {
     let writer = Writer {
         document,
@@ -217,9 +221,9 @@ impl Writer<'_> {
             let (from, to) = (row[0], row[1]);
             let cells = lines.iter().map(|(_, stretches)| {
                 let points = stretches.iter().flat_map(|one| one.iter());
-                let within = points.filter(|(at, _)| (from..to).contains(at));
+                let mut within = points.filter(|(at, _)| (from..to).contains(at));
                 within
-                    .last()
+                    .next_back()
                     .map_or(NONE.to_owned(), |(_, value)| number(*value))
             });
             std::iter::once(self.time(from)).chain(cells).collect()
@@ -254,6 +258,10 @@ impl Writer<'_> {
     }
 
     /// What has no words of its own for each of its marks.
+    #[expect(
+        clippy::too_many_lines,
+        reason = "one kind of chart after the other, each a few lines"
+    )]
     fn other(&self, plot: &Plot) -> Values {
         let format = self.document.number_format;
         match plot {

@@ -2,7 +2,7 @@
 //! sent in that time is held until somebody has looked.
 
 use maple_lark_api::RunState;
-use sea_orm::{ConnectionTrait, TransactionTrait};
+use sea_orm::{ConnectionTrait, DatabaseTransaction, TransactionTrait};
 
 use crate::{Result, Store, entity::Time, stored::sql_list};
 
@@ -61,20 +61,7 @@ impl Store {
         };
         let mut found = None;
         if !same {
-            let mut runs = 0;
-            for sql in holding() {
-                let held = Store::sql(&sql, [DOUBT.into(), now.into()]);
-                runs += transaction.execute_raw(held).await?.rows_affected();
-            }
-            for sql in [
-                "with gone as (update deliveries set state = 'cancelled', settled_at = $2, lease_owner = null, lease_until = null \
-                   where state = 'waiting' and copy > 0 returning id) \
-                 insert into delivery_attempts (delivery_id, started_at, ended_at, outcome, answer) select id, $2, $2, 'unknown', $1 from gone",
-                "update notices set told_at = $2 where told_at is null and $1 <> ''",
-            ] {
-                let ended = Store::sql(sql, [DOUBT.into(), now.into()]);
-                transaction.execute_raw(ended).await?;
-            }
+            let runs = hold(&transaction, now).await?;
             let kept = Store::sql(
                 "insert into restores (found_at, runs) values ($1, $2)",
                 [now.into(), runs.cast_signed().into()],
@@ -122,6 +109,25 @@ impl Store {
         let runs: i64 = row.map_or(Ok(0), |row| row.try_get("", "runs"))?;
         Ok(runs.cast_unsigned())
     }
+}
+
+/// Holds all that is on its way to somebody, and answers how many runs that are.
+async fn hold(transaction: &DatabaseTransaction, now: Time) -> Result<u64> {
+    let mut runs = 0;
+    for sql in holding() {
+        let held = Store::sql(&sql, [DOUBT.into(), now.into()]);
+        runs += transaction.execute_raw(held).await?.rows_affected();
+    }
+    for sql in [
+        "with gone as (update deliveries set state = 'cancelled', settled_at = $2, lease_owner = null, lease_until = null \
+           where state = 'waiting' and copy > 0 returning id) \
+         insert into delivery_attempts (delivery_id, started_at, ended_at, outcome, answer) select id, $2, $2, 'unknown', $1 from gone",
+        "update notices set told_at = $2 where told_at is null and $1 <> ''",
+    ] {
+        let ended = Store::sql(sql, [DOUBT.into(), now.into()]);
+        transaction.execute_raw(ended).await?;
+    }
+    Ok(runs)
 }
 
 /// What holds the runs that were on their way in the copy, by how far they were: those without documents go on

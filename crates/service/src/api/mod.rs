@@ -69,6 +69,7 @@ use maple_lark_store::Store;
 use rocket::{
     Build, Request, Rocket, Route, State, catch, catchers,
     data::Limits,
+    fairing::AdHoc,
     figment::Figment,
     get,
     request::{FromRequest, Outcome},
@@ -136,17 +137,7 @@ pub fn rocket(
         .manage(config)
         .manage(engine)
         .manage(views::Looked::default())
-        .attach(rocket::fairing::AdHoc::on_liftoff("ready", move |rocket| {
-            let port = match listen.port() {
-                0 => rocket.config().port,
-                port => port,
-            };
-            let address = SocketAddr::new(listen.ip(), port).to_string();
-            Box::pin(async move {
-                tracing::info!(address, scheme, "the service is ready");
-                told_to_the_system(NotifyState::Ready);
-            })
-        }))
+        .attach(told_when_ready(listen, scheme))
         .attach(proxies)
         .attach(base::Base)
         .attach(connections::Connections::new(within))
@@ -167,6 +158,21 @@ pub fn rocket(
             [shared::routes(), views::routes(), provider::routes()].concat(),
         )
         .mount("/api/v1", routes![openapi::description])
+}
+
+/// Tells log and system once the server listens.
+fn told_when_ready(listen: SocketAddr, scheme: &'static str) -> AdHoc {
+    AdHoc::on_liftoff("ready", move |rocket| {
+        let port = match listen.port() {
+            0 => rocket.config().port,
+            port => port,
+        };
+        let address = SocketAddr::new(listen.ip(), port).to_string();
+        Box::pin(async move {
+            tracing::info!(address, scheme, "the service is ready");
+            told_to_the_system(NotifyState::Ready);
+        })
+    })
 }
 
 /// Every operation of the API but its own description.

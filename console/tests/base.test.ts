@@ -3,7 +3,7 @@ import { afterEach, describe, expect, it, vi } from 'vitest'
 const based = async (content?: string) => {
   vi.resetModules()
   document.head.innerHTML = content === undefined ? '' : `<meta name="base" content="${content}">`
-  return import('./base')
+  return import('../src/api/base')
 }
 
 describe('where the service is', () => {
