@@ -124,7 +124,7 @@ fn arguments(
             return Err(SourceError::Query {
                 source_name: source.name.clone(),
                 words: format!(
-                    "the value for {written} begins with \"-\", and the program would take it for an option; put \"--\" before it, or join it to its option with \"=\""
+                    "the value for {written} begins with \"-\", and the program would take it for an option; join it to an option, such as \"--name={{{{ name }}}}\""
                 ),
             });
         }
