@@ -30,6 +30,8 @@ if [ "${1:-run}" = test ]; then
   ls /usr/lib/*/faketime/libfaketimeMT.so.1 >/dev/null 2>&1 || missing+=(libfaketime)
   [ -x /usr/sbin/exim4 ] || missing+=(exim4-daemon-light)
   [ -x /usr/sbin/slapd ] || missing+=(slapd)
+  [ -x /usr/sbin/snmpd ] || missing+=(snmpd)
+  [ -x /lib/systemd/systemd-journal-remote ] || missing+=(systemd-journal-remote)
 fi
 
 if [ "${1:-run}" = package ]; then
@@ -49,10 +51,10 @@ if [ ${#missing[@]} -gt 0 ]; then
     $sudo mkdir -p /etc/postgresql-common
     echo "create_main_cluster = false" | $sudo tee /etc/postgresql-common/createcluster.conf >/dev/null
   fi
-  # The tests start a mail server and a directory of their own; the packages' are not wanted either.
+  # The tests start a mail server, a directory and an agent of their own; the packages' are not wanted either.
   policy=/usr/sbin/policy-rc.d
-  if [ ! -e "$policy" ] && [[ " ${missing[*]} " =~ " exim4-daemon-light "|" slapd " ]]; then
-    printf '#!/bin/sh\ncase "$1" in exim4|slapd) exit 101 ;; esac\nexit 0\n' | $sudo tee "$policy" >/dev/null
+  if [ ! -e "$policy" ] && [[ " ${missing[*]} " =~ " exim4-daemon-light "|" slapd "|" snmpd "|" systemd-journal-remote " ]]; then
+    printf '#!/bin/sh\ncase "$1" in exim4|slapd|snmpd|systemd-journal-remote) exit 101 ;; esac\nexit 0\n' | $sudo tee "$policy" >/dev/null
     $sudo chmod 755 "$policy"
     trap '$sudo rm -f "$policy"' EXIT
   fi

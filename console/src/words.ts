@@ -196,6 +196,8 @@ export const SOURCE_KINDS: Record<string, string> = {
   files: 'Files: CSV, JSON, workbooks, calendars',
   program: 'Program of the service’s machine',
   'web-page': 'Live page, as a browser shows it',
+  ldap: 'Directory (LDAP)',
+  snmp: 'Device that answers by SNMP',
   'local-checks': 'Checks from this machine',
 }
 export const sourceKind = (kind: string): string => SOURCE_KINDS[kind] ?? kind

@@ -10,6 +10,9 @@ export const isNumeric = (item: Item): boolean => /int|numeric|real|double|float
 export const isTimely = (item: Item): boolean => /timestamp|date|instant/.test(item.kind)
 const isKey = (item: Item): boolean => /(^|_)id$/.test(item.name)
 
+/** Checks that tell of the service's machine itself, and need no targets. */
+export const OF_THIS_MACHINE = ['processor', 'memory', 'load', 'network', 'units', 'journal']
+
 /** What is asked first of something that was chosen: a sensible measure over time or by a name. */
 export function begin(kind: string, entry: Entry): Keys {
   switch (kind) {
@@ -28,7 +31,14 @@ export function begin(kind: string, entry: Entry): Keys {
       return { file: entry.name, ...formatOf(entry.name) }
     case 'program':
       return { output: 'csv' }
+    case 'ldap':
+      return { search: `(objectClass=${entry.name})` }
+    case 'snmp': {
+      const objects = entry.items.map((item) => item.name).slice(0, 8)
+      return { objects, operation: entry.kind === 'table' ? 'table' : 'get' }
+    }
     case 'local-checks': {
+      if (OF_THIS_MACHINE.includes(entry.name)) return { check: entry.name }
       const target: Record<string, string> = { tcp: '127.0.0.1:22', http: 'http://127.0.0.1/', certificate: 'localhost:443', dns: 'localhost', disk: '/' }
       return { check: entry.name, targets: [target[entry.name] ?? '/'] }
     }

@@ -1,6 +1,7 @@
 // What forms ask for, kind by kind, and what is done with what was entered: a change to the
 // definition's keys, in which only what differs is named.
 import type { Schemas } from '../api/client'
+import { OF_THIS_MACHINE } from '../dashboards/sources'
 import { CHANNEL_KINDS, DATABASES, FILE_FORMATS, SOURCE_KINDS } from '../words'
 
 export type Keys = Record<string, unknown>
@@ -75,8 +76,14 @@ export const askOf = (table: string): Field[] => {
   return [
     { key: `${table}.sql`, title: 'SQL', as: 'long', needed: true, hint: 'Bound values: :from, :to and parameters by their names.', when: of(...DATABASES), unless: `${table}.pick` },
     { key: `${table}.metric`, title: 'Metric', as: 'texts', needed: true, when: of('open-metrics') },
-    { key: `${table}.check`, title: 'Check', as: 'choice', needed: true, choices: words('tcp', 'http', 'certificate', 'dns', 'disk'), when: of('local-checks') },
-    { key: `${table}.targets`, title: 'Targets', as: 'texts', needed: true, hint: 'Such as 127.0.0.1:5432, https://example.org/ or /var.', when: of('local-checks') },
+    { key: `${table}.check`, title: 'Check', as: 'choice', needed: true, choices: words('tcp', 'http', 'certificate', 'dns', 'disk', ...OF_THIS_MACHINE), when: of('local-checks') },
+    { key: `${table}.targets`, title: 'Targets', as: 'texts', needed: true, hint: 'Such as 127.0.0.1:5432, https://example.org/ or /var.', when: both(of('local-checks'), is(`${table}.check`, 'tcp', 'http', 'certificate', 'dns', 'disk')) },
+    { key: `${table}.targets`, title: 'Only these', as: 'texts', hint: 'Interfaces, or units by name; all if none is named.', when: both(of('local-checks'), is(`${table}.check`, 'network', 'units', 'journal')) },
+    { key: `${table}.search`, title: 'Search filter', as: 'text', needed: true, hint: 'As RFC 4515 has them, such as (objectClass=person) or (l={{ port }}).', when: of('ldap') },
+    { key: `${table}.base`, title: 'At or below', as: 'text', hint: 'The base of the source if nothing is said.', when: of('ldap') },
+    { key: `${table}.scope`, title: 'How deep', as: 'choice', usual: 'subtree', choices: [{ value: 'subtree', label: 'The base and all below it' }, { value: 'one-level', label: 'Directly below the base' }, { value: 'base', label: 'The base alone' }], when: of('ldap') },
+    { key: `${table}.objects`, title: 'Objects', as: 'texts', needed: true, hint: 'By name, such as ifDescr or sysUpTime, or by number.', when: of('snmp') },
+    { key: `${table}.operation`, title: 'Rows', as: 'choice', usual: 'get', choices: [{ value: 'get', label: 'One, with a column for each object' }, { value: 'table', label: 'One for each index, with a column for each object' }, { value: 'walk', label: 'One for each instance below the objects' }], when: of('snmp') },
     { key: `${table}.path`, title: 'Path', as: 'text', needed: true, hint: 'Below the address of the source.', when: of('http-json') },
     { key: `${table}.rows`, title: 'Rows', as: 'text', needed: true, hint: 'A JSONPath (RFC 9535), such as $.items[*].', when: of('http-json') },
     { key: `${table}.field`, title: 'Columns of a row', as: 'json-fields', needed: true, when: of('http-json') },
@@ -100,6 +107,8 @@ const shared = (table: string): Field => ({ key: `${table}.teams`, title: 'Share
 const labelled = (kinds: Record<string, string>) => Object.entries(kinds).map(([value, label]) => ({ value, label }))
 const server = is('source.kind', 'postgresql', 'mysql')
 const mail = is('channel.kind', 'mail-server')
+const version3 = both(is('source.kind', 'snmp'), is('source.version', '3'))
+const version2 = both(is('source.kind', 'snmp'), is('source.version', '2c'))
 
 export const FORMS: Record<string, Field[]> = {
   source: [
@@ -131,6 +140,30 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'source.file', title: 'File', as: 'text', needed: true, hint: 'In a folder that the configuration lists under sources-may-read.', when: is('source.kind', 'sqlite') },
     { key: 'source.folder', title: 'Folder', as: 'text', needed: true, hint: 'A folder that the configuration lists under sources-may-read.', when: is('source.kind', 'files') },
     { key: 'source.program', title: 'Program', as: 'text', needed: true, hint: 'By its name under [source-programs] in the configuration of the service.', when: is('source.kind', 'program') },
+    { key: 'source.address', title: 'Host and port', as: 'text', needed: true, hint: 'Such as directory.example.org:636.', when: is('source.kind', 'ldap') },
+    {
+      key: 'source.tls',
+      title: 'Encryption',
+      as: 'choice',
+      usual: 'tls',
+      choices: [
+        { value: 'tls', label: 'TLS from the start' },
+        { value: 'start-tls', label: 'StartTLS' },
+        { value: 'off', label: 'None (only on this machine)' },
+      ],
+      when: is('source.kind', 'ldap'),
+    },
+    { key: 'source.base', title: 'Base', as: 'text', needed: true, hint: 'The entry at or below which is searched, such as dc=example,dc=org.', when: is('source.kind', 'ldap') },
+    { key: 'source.user', title: 'User', as: 'text', hint: 'The name of an entry that may only read; asked unnamed without one.', when: is('source.kind', 'ldap') },
+    { key: 'source.password', title: 'Password', as: 'secret', when: is('source.kind', 'ldap') },
+    { key: 'source.address', title: 'Host and port', as: 'text', needed: true, hint: 'Such as switch1.example.org:161.', when: is('source.kind', 'snmp') },
+    { key: 'source.version', title: 'Version', as: 'choice', needed: true, choices: [{ value: '3', label: '3: a user, with encryption' }, { value: '2c', label: '2c: a community, not encrypted' }], when: is('source.kind', 'snmp') },
+    { key: 'source.community', title: 'Community', as: 'secret', needed: true, when: version2 },
+    { key: 'source.user', title: 'User', as: 'text', needed: true, when: version3 },
+    { key: 'source.authentication', title: 'Authentication', as: 'choice', choices: [{ value: '', label: 'None' }, ...words('sha256', 'sha512', 'sha1', 'md5')], when: version3 },
+    { key: 'source.authentication-password', title: 'Password of it', as: 'secret', needed: true, when: both(version3, given('source.authentication')) },
+    { key: 'source.privacy', title: 'Encryption', as: 'choice', choices: [{ value: '', label: 'None' }, ...words('aes128', 'aes256', 'des')], when: both(version3, given('source.authentication')) },
+    { key: 'source.privacy-password', title: 'Password of it', as: 'secret', needed: true, when: both(version3, given('source.authentication'), given('source.privacy')) },
     ...byHttp('source', 'open-metrics', 'http-json', 'web-page'),
     { key: 'source.timeout', title: 'Time for one query', as: 'text', usual: '30 seconds', more: true },
     { key: 'source.row-limit', title: 'Rows of one query', as: 'number', usual: '100000', more: true },
@@ -176,6 +209,9 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'channel.protocol', title: 'Protocol', as: 'choice', usual: 'udp', choices: words('udp', 'tcp'), when: is('channel.kind', 'syslog') },
     { key: 'channel.program', title: 'Program', as: 'text', needed: true, hint: 'Its name under [programs] in the configuration.', when: is('channel.kind', 'program') },
     ...byHttp('channel', 'upload', 'webhook'),
+    { key: 'channel.text', title: 'Text for a chat', as: 'long', hint: 'Such as {{ report.title }}: {{ summary }}. Without it figures, status and links are sent in JSON.', when: is('channel.kind', 'webhook') },
+    { key: 'channel.body', title: 'Shape of the message', as: 'long', hint: 'JSON, if another shape than {"text": …} is wanted: {"message": "{{ text }}"}. There are text, title, status, report and url.', when: is('channel.kind', 'webhook') },
+    { key: 'channel.key', title: 'Key for signatures', as: 'secret', hint: 'Messages are signed as Standard Webhooks has it.', when: is('channel.kind', 'webhook') },
     { key: 'channel.max-concurrency', title: 'Deliveries at a time', as: 'number', usual: '4', more: true },
     { key: 'channel.rate-per-minute', title: 'Deliveries a minute, at most', as: 'number', more: true },
   ],

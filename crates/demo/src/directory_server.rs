@@ -40,6 +40,7 @@ rootdn "cn=manager,dc=orrin-sound,dc=example"
 rootpw manages-for-tests
 directory HOME/data
 maxsize 16777216
+limits users size.soft=500 size.hard=soft size.prtotal=unlimited
 overlay memberof
 memberof-refint true
 access to attrs=userPassword by anonymous auth by * none

@@ -8,7 +8,9 @@ mod provider;
 
 use std::{sync::Arc, time::Duration};
 
-use ldap3::{Ldap, LdapConnAsync, LdapConnSettings, LdapError, Scope, SearchEntry, SearchOptions};
+use ldap3::{
+    Ldap, LdapConnAsync, LdapConnSettings, LdapError, Scope, SearchEntry, SearchOptions, StdStream,
+};
 use rustls::{
     ClientConfig, RootCertStore,
     crypto::ring,
@@ -276,28 +278,14 @@ impl Directory {
     }
 
     async fn connect(&self) -> Result<Ldap, DirectoryError> {
-        let protection = self.settings.protection;
-        let scheme = match protection {
-            Protection::Tls => "ldaps",
-            Protection::None | Protection::StartTls => "ldap",
+        let way = Way {
+            host: &self.settings.host,
+            protection: self.settings.protection,
+            tls: self.tls.clone(),
+            timeout: self.settings.timeout,
+            stream: None,
         };
-        let mut settings = LdapConnSettings::new()
-            .set_conn_timeout(self.settings.timeout)
-            .set_starttls(protection == Protection::StartTls);
-        if let Some(tls) = &self.tls {
-            settings = settings.set_config(tls.clone());
-        }
-        let url = format!("{scheme}://{}", self.settings.host);
-        let opened = LdapConnAsync::with_settings(settings, &url).await;
-        let (work, mut connection) = opened.map_err(|error| self.failed(&error))?;
-        tokio::spawn(async move {
-            // Whoever asks hears of it by the answer that does not come.
-            if let Err(error) = work.drive().await {
-                tracing::debug!(%error, "a connection to the directory ended");
-            }
-        });
-        connection.with_timeout(self.settings.timeout);
-        Ok(connection)
+        connect(way).await.map_err(|error| self.failed(&error))
     }
 
     fn failed(&self, error: &LdapError) -> DirectoryError {
@@ -312,6 +300,50 @@ impl Directory {
     }
 }
 
+/// The way to a directory.
+#[derive(Debug)]
+pub struct Way<'a> {
+    /// Host, with a port if it is not the usual one. Its certificate must be valid for it.
+    pub host: &'a str,
+    pub protection: Protection,
+    /// Whom to trust, where the way is protected.
+    pub tls: Option<Arc<ClientConfig>>,
+    /// How long connecting and each request may take.
+    pub timeout: Duration,
+    /// A connection that is there already, to whatever the host is.
+    pub stream: Option<std::net::TcpStream>,
+}
+
+/// A connection to a directory, on which nobody has signed in.
+///
+/// # Errors
+/// If it cannot be reached, or not be protected as it is to be.
+pub async fn connect(way: Way<'_>) -> Result<Ldap, LdapError> {
+    let scheme = match way.protection {
+        Protection::Tls => "ldaps",
+        Protection::None | Protection::StartTls => "ldap",
+    };
+    let mut settings = LdapConnSettings::new()
+        .set_conn_timeout(way.timeout)
+        .set_starttls(way.protection == Protection::StartTls);
+    if let Some(tls) = way.tls {
+        settings = settings.set_config(tls);
+    }
+    if let Some(stream) = way.stream {
+        settings = settings.set_std_stream(StdStream::Tcp(stream));
+    }
+    let url = format!("{scheme}://{}", way.host);
+    let (work, mut connection) = LdapConnAsync::with_settings(settings, &url).await?;
+    tokio::spawn(async move {
+        // Whoever asks hears of it by the answer that does not come.
+        if let Err(error) = work.drive().await {
+            tracing::debug!(%error, "a connection to the directory ended");
+        }
+    });
+    connection.with_timeout(way.timeout);
+    Ok(connection)
+}
+
 /// The values of an attribute; names of attributes have no case.
 fn values(entry: &SearchEntry, attribute: &str) -> Vec<String> {
     let mut all = entry.attrs.iter();
@@ -319,7 +351,11 @@ fn values(entry: &SearchEntry, attribute: &str) -> Vec<String> {
     found.map(|(_, values)| values.clone()).unwrap_or_default()
 }
 
-fn trusting(ca: Option<&[u8]>) -> Result<Arc<ClientConfig>, DirectoryError> {
+/// Whom a protected way trusts: these certificates in PEM, or the system's.
+///
+/// # Errors
+/// If the certificates cannot be read.
+pub fn trusting(ca: Option<&[u8]>) -> Result<Arc<ClientConfig>, DirectoryError> {
     let mut roots = RootCertStore::empty();
     match ca {
         Some(pem) => {

@@ -11,7 +11,7 @@ use maple_lark_api::{Words, Work};
 use maple_lark_definition::{BadSetting, Kind, MailTls, Mailbox, Setting, size, split_address};
 use maple_lark_delivery::{MailServer, MailSignIn};
 use maple_lark_sources::{
-    AddressRange, BadRange, Boundary, BrowserSettings, Commands, Permissions,
+    AddressRange, BadRange, Boundary, BrowserSettings, Commands, MachinePart, Permissions,
 };
 use maple_lark_time::span::Span;
 use serde::Deserialize;
@@ -23,11 +23,13 @@ mod directory;
 mod groups;
 mod identity_provider;
 mod storage;
+mod telemetry;
 
 pub use directory::Organisation;
 pub use groups::Meaning;
 pub use identity_provider::IdentityProvider;
 pub use storage::Storage;
+pub use telemetry::Telemetry;
 
 /// A checked configuration with its secrets looked up. Its `Debug` shows none of them.
 #[derive(Clone)]
@@ -65,6 +67,8 @@ pub struct Config {
     pub identity_provider: Option<IdentityProvider>,
     /// Where snapshots and documents are kept outside of the database.
     pub storage: Option<Storage>,
+    /// Where traces and measures are sent.
+    pub telemetry: Option<Telemetry>,
     /// What sources may reach.
     pub boundary: Boundary,
     /// What definitions may use of this machine.
@@ -184,9 +188,11 @@ struct File {
     /// Folders that sources of kind "files" may read.
     #[serde(default)]
     sources_may_read: Vec<PathBuf>,
-    /// File systems whose room local checks may measure.
+    /// File systems whose room local checks may measure, and what of this machine itself they may tell.
     #[serde(default = "default_disks")]
     sources_may_measure: Vec<PathBuf>,
+    /// A folder with the journal that local checks count, if it is not this machine's own.
+    journal_folder: Option<PathBuf>,
     /// References to the environment and to files that definitions may have.
     #[serde(default)]
     definitions_may_use: Vec<String>,
@@ -210,6 +216,7 @@ struct File {
     directory: Option<directory::DirectoryFile>,
     identity_provider: Option<identity_provider::IdentityProviderFile>,
     storage: Option<storage::StorageFile>,
+    telemetry: Option<telemetry::TelemetryFile>,
     /// 64 hexadecimal digits, by reference.
     secret_key: Option<String>,
     #[serde(default)]
@@ -311,6 +318,25 @@ fn default_fonts() -> Vec<PathBuf> {
     ["/usr/share/fonts", "/usr/local/share/fonts"]
         .map(PathBuf::from)
         .to_vec()
+}
+
+/// The file systems that may be measured, and what of this machine may be told.
+///
+/// # Errors
+/// With what is neither.
+fn measured(all: Vec<PathBuf>) -> Result<(Vec<PathBuf>, Vec<MachinePart>), PathBuf> {
+    let (mut disks, mut machine) = (Vec::new(), Vec::new());
+    for one in all {
+        let part = MachinePart::ALL
+            .into_iter()
+            .find(|part| Path::new(part.name()) == one);
+        match part {
+            Some(part) => machine.push(part),
+            None if one.is_absolute() => disks.push(one),
+            None => return Err(one),
+        }
+    }
+    Ok((disks, machine))
 }
 
 fn default_disks() -> Vec<PathBuf> {
@@ -472,7 +498,6 @@ impl Config {
         for (key, folders) in [
             ("deliver-into", &file.deliver_into),
             ("sources-may-read", &file.sources_may_read),
-            ("sources-may-measure", &file.sources_may_measure),
         ] {
             if let Some(folder) = folders.iter().find(|folder| !folder.is_absolute()) {
                 return Err(invalid(format!(
@@ -480,6 +505,23 @@ impl Config {
                     folder.display()
                 )));
             }
+        }
+        let (disks, machine) = measured(file.sources_may_measure).map_err(|one| {
+            let parts = MachinePart::ALL.map(MachinePart::name).join(", ");
+            invalid(format!(
+                "sources-may-measure: {} is neither an absolute path nor one of {parts}",
+                one.display()
+            ))
+        })?;
+        if let Some(folder) = file
+            .journal_folder
+            .as_ref()
+            .filter(|folder| !folder.is_absolute())
+        {
+            return Err(invalid(format!(
+                "journal-folder: {} is not an absolute path",
+                folder.display()
+            )));
         }
         if let Some(other) = file
             .definitions_may_use
@@ -586,10 +628,16 @@ impl Config {
                 .storage
                 .map(|storage| storage.checked().map_err(bad_key))
                 .transpose()?,
+            telemetry: file
+                .telemetry
+                .map(|telemetry| telemetry.checked().map_err(bad_key))
+                .transpose()?,
             boundary,
             permissions: Permissions {
                 folders: file.sources_may_read,
-                disks: file.sources_may_measure,
+                disks,
+                machine,
+                journal_folder: file.journal_folder,
                 references: file.definitions_may_use,
                 secret_hosts: file.secret_hosts,
             },

@@ -10,6 +10,7 @@ mod engine;
 mod fonts;
 pub mod init;
 mod logging;
+mod measures;
 mod secrets;
 mod tls;
 

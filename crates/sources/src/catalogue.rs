@@ -14,7 +14,7 @@ use crate::{
 };
 
 /// So many entries are shown.
-const MOST: usize = 500;
+pub(crate) const MOST: usize = 500;
 
 /// A table, a metric, a file or a check.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -39,7 +39,7 @@ pub struct Item {
 }
 
 /// Whether what is searched for stands in one of the texts, in capitals or not.
-fn found(search: &str, texts: &[&str]) -> bool {
+pub(crate) fn found(search: &str, texts: &[&str]) -> bool {
     let search = search.trim().to_lowercase();
     search.is_empty()
         || texts
@@ -322,6 +322,14 @@ pub fn checks(search: &str) -> Vec<Entry> {
         }
         CheckKind::Dns => "the addresses of a name",
         CheckKind::Disk => "how full the file system of a folder of this machine is",
+        CheckKind::Processor => "how busy the processors of this machine are, within a second",
+        CheckKind::Memory => "how much memory this machine has and uses",
+        CheckKind::Load => "the load of this machine, and since when it is up",
+        CheckKind::Network => "octets and errors of this machine's network interfaces",
+        CheckKind::Units => "the states of this machine's systemd units",
+        CheckKind::Journal => {
+            "how many lines of each unit and priority this machine's journal has in the window"
+        }
     };
     let entries = CheckKind::ALL.into_iter().map(|kind| Entry {
         name: kind.name().to_owned(),

@@ -1,7 +1,7 @@
 //! Turns what JSON, CSV and the like hold into typed cells.
 
 use chrono::{DateTime, NaiveDate, NaiveDateTime, NaiveTime, TimeZone, Utc};
-use maple_lark_data::{ColumnKind, Value};
+use maple_lark_data::{Column, ColumnKind, Table, Value};
 use maple_lark_definition::{Field, TimeForm};
 
 /// Why a cell cannot be read as what its field says.
@@ -213,6 +213,35 @@ pub fn inferred<'a>(texts: impl Iterator<Item = &'a str> + Clone) -> ColumnKind 
         kinds.into_iter().find(fits).unwrap_or(ColumnKind::Text)
     } else {
         ColumnKind::Text
+    }
+}
+
+/// A table of columns that hold texts, each of the narrowest kind that all of its texts fit.
+pub fn typed(names: impl IntoIterator<Item = String>, texts: Vec<Vec<String>>) -> Table {
+    let text = |row: &Vec<String>, place: usize| row.get(place).cloned().unwrap_or_default();
+    let columns: Vec<Column> = names
+        .into_iter()
+        .enumerate()
+        .map(|(place, name)| Column {
+            name,
+            kind: inferred(
+                texts
+                    .iter()
+                    .map(|row| row.get(place).map_or("", String::as_str)),
+            ),
+        })
+        .collect();
+    let rows = texts.into_iter().map(|row| {
+        let cells = columns.iter().enumerate().map(|(place, column)| {
+            // Every text fits its column's kind, or that kind would be another.
+            from_text(&text(&row, place), column.kind, &TimeForm::Iso).unwrap_or(Value::Missing)
+        });
+        cells.collect()
+    });
+    Table {
+        rows: rows.collect(),
+        columns,
+        truncated: false,
     }
 }
 

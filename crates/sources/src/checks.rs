@@ -69,6 +69,13 @@ fn own_columns(kind: CheckKind) -> Vec<(&'static str, ColumnKind)> {
             ]
         }
         CheckKind::Dns => vec![("addresses", ColumnKind::Text)],
+        // What this machine tells of itself has rows of its own.
+        CheckKind::Processor
+        | CheckKind::Memory
+        | CheckKind::Load
+        | CheckKind::Network
+        | CheckKind::Units
+        | CheckKind::Journal => vec![],
         CheckKind::Disk => vec![
             ("used_percent", ColumnKind::Number),
             ("used_bytes", ColumnKind::Integer),
@@ -179,6 +186,12 @@ async fn one(
             addresses.dedup();
             Ok(vec![Value::Text(addresses.join(", "))])
         }
+        CheckKind::Processor
+        | CheckKind::Memory
+        | CheckKind::Load
+        | CheckKind::Network
+        | CheckKind::Units
+        | CheckKind::Journal => Ok(vec![]),
         CheckKind::Disk => {
             let path = target.to_owned();
             if !reader.permissions.may_measure(std::path::Path::new(target)) {

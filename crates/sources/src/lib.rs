@@ -13,6 +13,9 @@ mod files;
 mod filled;
 mod http_json;
 mod json;
+mod ldap;
+mod ldap_schema;
+mod machine;
 mod mysql;
 mod open_metrics;
 mod open_metrics_text;
@@ -20,9 +23,11 @@ mod packed_files;
 mod permissions;
 mod postgresql;
 mod program;
+mod rows;
 mod secrecy;
 mod server;
 mod setting;
+mod snmp;
 mod sqlite;
 mod threads;
 mod web;
@@ -40,6 +45,7 @@ pub use boundary::{AddressRange, BadRange, Boundary};
 pub use catalogue::{Entry, Item};
 pub use cells::BadCell;
 pub use error::{SecretError, SettingError, SettingProblem, SourceError};
+pub use machine::MachinePart;
 pub use maple_lark_capture::{Captured, Failed, Kept, Settings as BrowserSettings, StepTime};
 pub use permissions::Permissions;
 pub use web::NoClient;
@@ -208,8 +214,17 @@ impl Reader {
                 (SourceKind::Program(name), Ask::Output(output)) => {
                     program::read(self, source, name, output, question).await
                 }
+                (SourceKind::LocalChecks, Ask::Check(check)) if check.kind.is_of_this_machine() => {
+                    machine::read(self, source, check, &question.times.window).await
+                }
                 (SourceKind::LocalChecks, Ask::Check(check)) => {
                     checks::read(self, source, check).await
+                }
+                (SourceKind::Ldap(server), Ask::Search(search)) => {
+                    ldap::read(self, source, server, search, question).await
+                }
+                (SourceKind::Snmp(agent), Ask::Objects(objects)) => {
+                    snmp::read(self, source, agent, objects).await
                 }
                 _ => Err(mismatch(source, question.ask)),
             }
@@ -263,6 +278,8 @@ impl Reader {
                 SourceKind::OpenMetrics(web) => open_metrics::greet(self, source, web).await,
                 SourceKind::WebPage(web) => web_page::greet(self, source, web).await,
                 SourceKind::Program(name) => program::greet(self, source, name),
+                SourceKind::Ldap(server) => ldap::greet(self, source, server).await,
+                SourceKind::Snmp(agent) => snmp::greet(self, source, agent).await,
                 SourceKind::LocalChecks => Ok(Greeting {
                     found: "Checks are made from this machine".to_owned(),
                     warning: None,
@@ -297,6 +314,8 @@ impl Reader {
                 }
                 SourceKind::Folder(folder) => catalogue::folder(self, source, folder, search).await,
                 SourceKind::LocalChecks => Ok(catalogue::checks(search)),
+                SourceKind::Ldap(server) => ldap::catalogue(self, source, server, search).await,
+                SourceKind::Snmp(_) => Ok(snmp::catalogue(search)),
                 SourceKind::HttpJson(web, Some(listing))
                 | SourceKind::FilesByHttp(web, Some(listing)) => {
                     catalogue::listed(self, source, web, listing, search).await

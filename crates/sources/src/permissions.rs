@@ -8,7 +8,7 @@ use std::{
 
 use maple_lark_definition::Setting;
 
-use crate::error::SettingProblem;
+use crate::{error::SettingProblem, machine::MachinePart};
 
 /// What definitions may use.
 #[derive(Debug, Clone, Default)]
@@ -17,6 +17,10 @@ pub struct Permissions {
     pub folders: Vec<PathBuf>,
     /// File systems whose room local checks may measure.
     pub disks: Vec<PathBuf>,
+    /// What of this machine local checks may tell.
+    pub machine: Vec<MachinePart>,
+    /// A folder with the journal that they count, if it is not the machine's own.
+    pub journal_folder: Option<PathBuf>,
     /// References as they are written, `env:NAME` and `file:/path`; one that ends with `*`
     /// stands for all that begin like it.
     pub references: Vec<String>,
@@ -30,6 +34,7 @@ impl Permissions {
     pub(crate) fn all() -> Self {
         Self {
             folders: vec![PathBuf::from("/")],
+            machine: MachinePart::ALL.to_vec(),
             references: vec!["env:*".to_owned(), "file:*".to_owned()],
             ..Self::default()
         }

@@ -7,7 +7,7 @@ use maple_lark_programs::{Group, prepared, words};
 use tokio::io::{AsyncRead, AsyncReadExt};
 
 use crate::{
-    Answer, Greeting, Question, Reader, SourceError, files::rows_of, filled::not_filled,
+    Answer, Greeting, Question, Reader, SourceError, filled::not_filled, rows::rows_of,
     threads::computed, within_size,
 };
 

@@ -10,7 +10,7 @@ use maple_lark_definition::{
 use url::{Position, Url};
 
 use crate::{
-    Answer, Greeting, NoClient, Question, Reader, SourceError, files::rows_of, filled::not_filled,
+    Answer, Greeting, NoClient, Question, Reader, SourceError, filled::not_filled, rows::rows_of,
     threads::computed, web::without_sign_in,
 };
 

@@ -33,6 +33,7 @@ pub mod second_factor;
 pub mod secrets;
 mod stored;
 pub mod teams;
+pub mod telemetry;
 pub mod users;
 pub mod views;
 

@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 38] = [
+const STEPS: [Step; 39] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -180,6 +180,10 @@ const STEPS: [Step; 38] = [
     Step {
         name: "0038_days_of_teams",
         sql: include_str!("migrations/0038_days_of_teams.sql"),
+    },
+    Step {
+        name: "0039_telemetry",
+        sql: include_str!("migrations/0039_telemetry.sql"),
     },
 ];
 

@@ -1,6 +1,7 @@
 //! Runs and their steps, snapshots and documents. Work on a run is guarded by a lease.
 
 use chrono::TimeDelta;
+use futures::{StreamExt, TryStreamExt, stream};
 use sea_orm::{
     ActiveModelTrait,
     ActiveValue::Set,
@@ -26,6 +27,10 @@ pub use document::Model as Document;
 pub use run::Model as Run;
 pub use run_step::Model as Step;
 pub use snapshot::Model as StoredSnapshot;
+
+/// So many days are counted together, and so many of such parts at a time.
+const DAYS_TOGETHER: usize = 8;
+const PARTS_AT_ONCE: usize = 4;
 
 /// The columns of a run for lists: all but its frozen definitions, which may be long.
 pub(crate) const HEAD: &str = "id, report, title, scheduled_for, cause, requested_by, deliver, state, 'null'::jsonb as definitions, window_from, window_to, time_zone, problem, skipped, lease_owner, lease_until, lease_process, created_at, started_at, finished_at, may_overlap, next_check_at, checks, incomplete, within, audiences, only_to, approval_deadline, released_by, claims, claimed_at, team, status, doubt";
@@ -503,6 +508,27 @@ impl Store {
         .await
     }
 
+    /// What tells one state of a run from another, with its steps, snapshots, documents, deliveries and links:
+    /// another text after each change of any of them. Runs that are gone have none.
+    pub async fn run_marks(&self, runs: &[Uuid]) -> Result<Vec<(Uuid, String)>> {
+        // Each version of a row has a place and a transaction of its own.
+        let parts = ["run_steps", "snapshots", "documents", "deliveries", "shared_links"].map(|table| {
+            format!("(select count(*) || '.' || coalesce(sum(hashtext(ctid::text || '.' || xmin::text)), 0) from {table} where run_id = runs.id)")
+        });
+        let statement = Store::sql(
+            &format!(
+                "select id, concat_ws(' ', ctid, xmin, {}) as mark from runs where id = any($1)",
+                parts.join(", ")
+            ),
+            [runs.to_vec().into()],
+        );
+        let rows = self.db.query_all_raw(statement).await?;
+        let marks = rows
+            .iter()
+            .map(|row| Ok((row.try_get("", "id")?, row.try_get("", "mark")?)));
+        marks.collect()
+    }
+
     /// How many runs of each report ended in each state on each day, by the instant that they
     /// were scheduled for. Each day begins at one of `days`, which ascend, and ends where the
     /// next begins; the last only ends the one before it.
@@ -512,24 +538,54 @@ impl Store {
         days: &[Time],
         sight: &Sight,
     ) -> Result<Vec<RunDay>> {
-        let statement = Store::sql(
-            "with days as ( \
-               select report, state, width_bucket(scheduled_for, $1) as day, count(*) as count, \
-                 min(scheduled_for) as first, max(scheduled_for) as last \
-               from runs where scheduled_for >= $2 and scheduled_for < $3 and ($4::text is null or report = $4) and ($5::text[] is null or team = any($5)) \
-               group by report, state, day) \
+        // Some days each on a connection of their own: what is counted there is counted side by side.
+        let parts = (0..days.len().saturating_sub(1)).step_by(DAYS_TOGETHER);
+        let counted = parts.map(|first| {
+            let edges = &days[first..days.len().min(first + DAYS_TOGETHER + 1)];
+            self.some_days(report, first, edges, sight)
+        });
+        let counted: Vec<Vec<RunDay>> = stream::iter(counted)
+            .buffered(PARTS_AT_ONCE)
+            .try_collect()
+            .await?;
+        Ok(counted.into_iter().flatten().collect())
+    }
+
+    /// The same of days that follow `before` others.
+    async fn some_days(
+        &self,
+        report: Option<&str>,
+        before: usize,
+        days: &[Time],
+        sight: &Sight,
+    ) -> Result<Vec<RunDay>> {
+        // Only what is asked for stands in it: a condition that may be none keeps the server from
+        // reading the index alone.
+        let (mut values, mut wanted) = (vec![days.to_vec().into()], String::new());
+        if let Some(report) = report {
+            values.push(report.into());
+            wanted += &format!(" and report = ${}", values.len());
+        }
+        if *sight != Sight::All {
+            values.push(sight.value());
+            wanted += &format!(" and team = any(${})", values.len());
+        }
+        let sql = format!(
+            "with edges as ( \
+               select {before} + day::int as day, begins, lead(begins) over (order by day) as ends \
+               from unnest($1) with ordinality as edge(begins, day)), \
+             days as ( \
+               select counted.*, edges.day from edges cross join lateral ( \
+                 select report, state, count(*) as count, min(scheduled_for) as first, max(scheduled_for) as last \
+                 from runs where scheduled_for >= edges.begins and scheduled_for < edges.ends{wanted} \
+                 group by report, state) counted \
+               where edges.ends is not null) \
              select days.*, latest.id as latest, latest.title, latest.status from days cross join lateral ( \
-               select id, title, status from runs where report = days.report and scheduled_for = days.last and state = days.state and ($5::text[] is null or team = any($5)) \
+               select id, title, status from runs where report = days.report and scheduled_for = days.last and state = days.state{wanted} \
                order by created_at desc limit 1) latest \
-             order by day, report, state",
-            [
-                days.to_vec().into(),
-                days.first().copied().into(),
-                days.last().copied().into(),
-                report.map(str::to_owned).into(),
-                sight.value(),
-            ],
+             order by day, report, state"
         );
+        let statement = Store::sql(&sql, values);
         Ok(RunDay::find_by_statement(statement).all(&self.db).await?)
     }
 

@@ -19,7 +19,7 @@ const REPORTS: usize = 1_000;
 const RECIPIENTS: usize = 5_000;
 const CONNECTIONS: usize = 4;
 
-const DASHBOARD: &str = r#"
+pub const DASHBOARD: &str = r#"
 [dashboard]
 name = "small"
 title = "Small"
@@ -41,7 +41,7 @@ title = "Rows"
 query = "q"
 "#;
 
-fn report(name: &str, schedule: &str, to: &[String]) -> String {
+pub fn report(name: &str, schedule: &str, to: &[String]) -> String {
     format!(
         "[report]\nname = \"{name}\"\ntitle = \"Report {name}\"\ntime-zone = \"UTC\"\ndashboards = [\"small\"]\nformats = [\"pdf\"]\n[window]\nprevious = \"day\"\n\
          {schedule}[[audience]]\nname = \"all\"\nto = {to:?}\n"

@@ -5,9 +5,9 @@
 //! for the page). The baselines of reading and computing are psql and PostgreSQL; that of
 //! schedules and of history is the same on a tenth or a hundredth of them; that of rules is the common
 //! rule library of Python; those of availability and forecasts are PostgreSQL and a statistics
-//! package of Python; that of delivery is a bare generator of mail; that of live pages is the
+//! package of Python; that of delivery is a bare generator of mail; that of several processes is one of them; that of live pages is the
 //! browser over its protocol alone, and one started for each page. The ink of the demo's documents is told without a goal. Named parts (documents,
-//! service, reading, schedules, rules, history, archive, over-time, pages, ink, delivery) are measured alone. Ends with code 1 if a goal is missed.
+//! service, reading, schedules, rules, history, archive, over-time, pages, ink, delivery, scale) are measured alone. Ends with code 1 if a goal is missed.
 
 #![allow(
     clippy::too_many_lines,
@@ -24,6 +24,7 @@ mod pages;
 mod reading;
 mod rules;
 mod running;
+mod scale;
 mod schedules;
 
 use std::{
@@ -88,6 +89,9 @@ async fn main() -> Done<()> {
     }
     if asked("delivery") {
         delivery::measure(&mut goals).await?;
+    }
+    if asked("scale") {
+        scale::measure(&mut goals).await?;
     }
     if goals.0 {
         Ok(())

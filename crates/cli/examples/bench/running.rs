@@ -14,11 +14,18 @@ use crate::{Done, free_port};
 
 const PATIENCE: Duration = Duration::from_secs(600);
 
+/// Where the service listens and keeps its records, with its mail server.
+struct Settings {
+    text: String,
+    reader: String,
+}
+
 pub struct Running {
     child: Child,
     base: String,
     http: reqwest::Client,
     token: String,
+    settings: Settings,
 }
 
 impl Drop for Running {
@@ -37,14 +44,37 @@ impl Running {
         let secret = cluster.database("maple_lark", "maple_lark").await?;
         let reader = cluster.role("orrin_reader").await?;
         cluster.database("orrin_ops", "orrin_owner").await?;
-        let port = free_port()?;
-        let config = folder.join("maple-lark.toml");
         let text = format!(
-            "listen = \"127.0.0.1:{port}\"\ndatabase = \"{}\"\nfirst-administrator-password = \"bench\"\nsources-may-reach = [\"{}\"]\ndefinitions-may-use = [\"env:READER\"]\n\
+            "database = \"{}\"\nfirst-administrator-password = \"bench\"\nsources-may-reach = [\"{}\"]\ndefinitions-may-use = [\"env:READER\"]\n\
              [mail]\nhost = \"127.0.0.1\"\nport = {mail_port}\ntls = \"off\"\nfrom = \"a@orrin-sound.example\"\n",
             cluster.url_for("maple_lark", &secret, "maple_lark"),
             cluster.address(),
         );
+        let settings = Settings { text, reader };
+        let mut running = Self::spawn(folder, settings, String::new()).await?;
+        let signed = running
+            .post(
+                "/tokens",
+                &json!({ "name": "admin", "password": "bench", "label": "bench" }),
+            )
+            .await?;
+        running.token = signed["token"].as_str().ok_or("no token")?.to_owned();
+        Ok(running)
+    }
+
+    /// Another process beside it, on the same records.
+    pub async fn another(&self, folder: &Path) -> Done<Self> {
+        let settings = Settings {
+            text: self.settings.text.clone(),
+            reader: self.settings.reader.clone(),
+        };
+        Self::spawn(folder, settings, self.token.clone()).await
+    }
+
+    async fn spawn(folder: &Path, settings: Settings, token: String) -> Done<Self> {
+        let port = free_port()?;
+        let config = folder.join(format!("maple-lark-{port}.toml"));
+        let text = format!("listen = \"127.0.0.1:{port}\"\n{}", settings.text);
         std::fs::write(&config, text)?;
         let binary = std::env::current_exe()?
             .parent()
@@ -55,14 +85,15 @@ impl Running {
         command
             .args(["serve", "--config"])
             .arg(&config)
-            .env("READER", reader)
+            .env("READER", &settings.reader)
             .stdout(Stdio::null())
             .stderr(Stdio::null());
-        let mut running = Self {
+        let running = Self {
             child: command.spawn()?,
             base: format!("http://127.0.0.1:{port}"),
             http: reqwest::Client::new(),
-            token: String::new(),
+            token,
+            settings,
         };
         let began = Instant::now();
         while !reqwest::get(format!("{}/ready", running.base))
@@ -74,14 +105,26 @@ impl Running {
             }
             tokio::time::sleep(Duration::from_millis(20)).await;
         }
-        let signed = running
-            .post(
-                "/tokens",
-                &json!({ "name": "admin", "password": "bench", "label": "bench" }),
-            )
-            .await?;
-        running.token = signed["token"].as_str().ok_or("no token")?.to_owned();
         Ok(running)
+    }
+
+    /// Ends it as a machine does that loses its power.
+    pub fn kill(&mut self) -> Done<()> {
+        self.child.kill()?;
+        self.child.wait()?;
+        Ok(())
+    }
+
+    /// Follows a run, and hands on what is told as it comes.
+    pub async fn follow(&self, run: &str) -> Done<reqwest::Response> {
+        let url = format!("{}/api/v1/runs/{run}/events", self.base);
+        let answer = self.http.get(url).bearer_auth(&self.token).send().await?;
+        Ok(answer.error_for_status()?)
+    }
+
+    /// How long its threads have computed so far, in seconds.
+    pub fn computed(&self) -> Done<f64> {
+        computed(self.child.id())
     }
 
     /// The source that every report of a benchmark reads.
@@ -159,6 +202,12 @@ impl Running {
             .ok_or("no VmHWM")?;
         Ok(line.trim().trim_end_matches("kB").trim().parse::<f64>()? / 1024.0)
     }
+}
+
+/// How long the threads of a process have computed so far, in seconds.
+pub fn computed(process: u32) -> Done<f64> {
+    let stat = procfs::process::Process::new(process.try_into()?)?.stat()?;
+    Ok((stat.utime + stat.stime) as f64 / procfs::ticks_per_second() as f64)
 }
 
 /// Waits until a count in the records has come.

@@ -58,7 +58,7 @@ const SOURCE: &[Needed] = &[
     TITLE,
     needed(
         "kind",
-        "Kind: postgresql, mysql, sqlite, open-metrics, http-json, files, program, web-page or local-checks",
+        "Kind: postgresql, mysql, sqlite, open-metrics, http-json, files, program, ldap, snmp, web-page or local-checks",
     ),
     of_kind(
         &["postgresql", "mysql"],

@@ -63,6 +63,12 @@ async fn documents_go_into_folders_uploads_web_hooks_and_the_system_log() {
             ),
         ),
         (
+            "shape.toml",
+            format!(
+                "[channel]\nname = \"shape\"\nkind = \"webhook\"\nurl = \"{url}/shape\"\ntext = \"{{{{ summary }}}}\"\nbody = '{{\"message\": \"*{{{{ title }}}}* {{{{ text }}}}\", \"level\": \"{{{{ status }}}}\", \"link\": {{\"to\": \"{{{{ url }}}}\"}}}}'\n"
+            ),
+        ),
+        (
             "log.toml",
             format!("[channel]\nname = \"log\"\nkind = \"syslog\"\naddress = \"{syslog}\"\n"),
         ),
@@ -73,7 +79,8 @@ async fn documents_go_into_folders_uploads_web_hooks_and_the_system_log() {
         .collect();
     applied(&place, &files);
     place.apply_small(
-        &by("[\"files\", \"share\", \"hook\", \"chat\", \"log\"]").list("formats", &["csv"]),
+        &by("[\"files\", \"share\", \"hook\", \"chat\", \"shape\", \"log\"]")
+            .list("formats", &["csv"]),
     );
     receiver.refuse(&[503]);
     let run = ran(&place, "small");
@@ -85,7 +92,7 @@ async fn documents_go_into_folders_uploads_web_hooks_and_the_system_log() {
         .map(|one| one["attempts"].as_array().unwrap().len())
         .sum();
     assert_eq!(
-        attempts, 6,
+        attempts, 7,
         "one was refused for now and tried again: {run:#}"
     );
 
@@ -140,6 +147,20 @@ async fn documents_go_into_folders_uploads_web_hooks_and_the_system_log() {
     assert_eq!(
         serde_json::from_slice::<Value>(&chat.body).unwrap(),
         json!({ "text": "Small report: For your information" })
+    );
+    let shaped = received
+        .iter()
+        .rfind(|request| request.path == "/shape")
+        .unwrap();
+    let shaped: Value = serde_json::from_slice(&shaped.body).unwrap();
+    let link = shaped["link"]["to"].as_str().unwrap().to_owned();
+    assert!(
+        link.ends_with(&format!("/runs/{}", run["id"].as_str().unwrap())),
+        "{link}"
+    );
+    assert_eq!(
+        shaped,
+        json!({ "message": "*Small report* For your information", "level": "ok", "link": { "to": link } })
     );
     let line = std::fs::read_to_string(log.join("syslog.log")).unwrap();
     assert!(

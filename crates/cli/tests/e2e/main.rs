@@ -38,6 +38,7 @@ mod sending;
 mod shared_work;
 mod slow_mail_servers;
 mod storage;
+mod telemetry;
 mod templates;
 mod tending;
 mod tls;

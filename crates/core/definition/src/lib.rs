@@ -48,10 +48,12 @@ pub use model::parameter::{Parameter, ParameterKind, ParameterValue, Values};
 pub use model::people::{Addressee, Group, Person, Recipient, RecipientFormat};
 pub use model::picture::Picture;
 pub use model::query::ask::{
-    Ask, Check, CheckKind, Field, FileForm, FileRows, Metrics, Output, Pages, Request, Sql,
-    TimeForm,
+    Ask, Check, CheckKind, Field, FileForm, FileRows, Metrics, Objects, ObjectsOperation, Output,
+    Pages, Request, Search, SearchScope, Sql, TimeForm,
 };
 pub use model::query::builder::{Dialect, Filter, FilterTest, Measure, NoPercentiles, Pick};
+pub use model::query::mib;
+pub use model::query::mib::{BadObject, Object};
 pub use model::query::placeholder::{
     BadPlaceholder, FillError, Filler, JsonTemplate, PlaceholderText,
 };
@@ -63,7 +65,10 @@ pub use model::report::{Change, OnFailedBlock, Report};
 pub use model::sampler::{Downsample, Sampler};
 pub use model::send_when::{BadCondition, Condition, SendWhen, Test};
 pub use model::setting::{BadSetting, Setting};
-pub use model::source::{DatabaseServer, Source, SourceKind, Tls, split_address};
+pub use model::source::{
+    DatabaseServer, DirectoryServer, DirectoryTls, SnmpAgent, SnmpCipher, SnmpHash, SnmpSignIn,
+    Source, SourceKind, Tls, split_address,
+};
 pub use model::template::{BadTemplate, Template, figures_named};
 pub use model::theme::{Paper, Theme};
 pub use model::width::{BadWidth, Width, rows};

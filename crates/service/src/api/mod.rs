@@ -17,6 +17,7 @@ mod delivery;
 mod difference;
 mod documents;
 mod drafts;
+mod follow;
 mod forgotten;
 mod hand_over;
 mod health;
@@ -137,6 +138,7 @@ pub fn rocket(
         .manage(config)
         .manage(engine)
         .manage(views::Looked::default())
+        .manage(follow::Followed::default())
         .attach(told_when_ready(listen, scheme))
         .attach(proxies)
         .attach(base::Base)

@@ -16,11 +16,14 @@ use rocket::{
 };
 use uuid::Uuid;
 
-use super::{Answer, body::whole, problem::Problem, seen, view};
+use super::{Answer, body::whole, follow::Followed, problem::Problem, seen, view};
 use crate::{
     access::{self, Author, Runner, Viewer},
     engine::EngineHandle,
 };
+
+/// How often somebody who follows a run to which nothing happens is looked at again.
+const LOOK_AGAIN: Duration = Duration::from_secs(5);
 
 pub fn routes() -> Vec<Route> {
     routes![list, one, events, cancel, definitions, failed_pages]
@@ -181,10 +184,12 @@ async fn events(
     user: Viewer,
     id: Uuid,
     store: &State<Store>,
+    followed: &State<Followed>,
     mut stop: Shutdown,
 ) -> Result<EventStream![], Problem> {
     let store = store.inner().clone();
-    one_run(&store, &user.1, id).await?;
+    seen::run(&store, &user.1, id).await?;
+    let mut changes = followed.follow(&store, id);
     Ok(EventStream! {
         let mut told = String::new();
         loop {
@@ -195,7 +200,7 @@ async fn events(
             let Ok(view) = one_run(&store, &sight, id).await else { break };
             // A run with thousands of deliveries takes a while to look at; most of the time is
             // left to whatever carries them.
-            let pause = Duration::from_millis(200).max(began.elapsed() * 10);
+            let pause = began.elapsed() * 10;
             let text = serde_json::to_string(&view).unwrap_or_default();
             if text != told {
                 yield Event::data(text.clone()).event("run");
@@ -204,8 +209,13 @@ async fn events(
             if view.run.settled {
                 break;
             }
+            let changed = async {
+                tokio::time::sleep(pause).await;
+                // Who may not see it any more is found out also if nothing happens.
+                let _ = tokio::time::timeout(LOOK_AGAIN, changes.changed()).await;
+            };
             tokio::select! {
-                () = tokio::time::sleep(pause) => {}
+                () = changed => {}
                 () = &mut stop => break,
             }
         }

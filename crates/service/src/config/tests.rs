@@ -529,3 +529,53 @@ fn what_is_wrong_with_an_identity_provider_is_said_with_its_key() {
         assert!(said.contains(words), "{said}");
     }
 }
+
+#[test]
+fn local_checks_may_measure_file_systems_and_what_is_named_of_this_machine() {
+    let config = read(&format!(
+        "{LEAST}sources-may-measure = [\"/var\", \"machine\", \"journal\"]\njournal-folder = \"/srv/journal\"\n"
+    ))
+    .unwrap_or_else(|words| panic!("{words}"));
+    assert_eq!(config.permissions.disks, [PathBuf::from("/var")]);
+    assert_eq!(
+        config.permissions.machine,
+        [MachinePart::Figures, MachinePart::Journal]
+    );
+    assert_eq!(
+        refusal(&format!("{LEAST}sources-may-measure = [\"var\"]\n")),
+        "the configuration lark.toml is not valid: sources-may-measure: var is neither an absolute path nor one of machine, units, journal"
+    );
+    assert!(
+        refusal(&format!("{LEAST}journal-folder = \"journal\"\n"))
+            .contains("journal-folder: journal is not an absolute path")
+    );
+}
+
+#[test]
+fn a_collector_has_an_address_and_headers_that_are_shown_nowhere() {
+    let with = |keys: &str| format!("{LEAST}[telemetry]\n{keys}\n");
+    let config = read(&with(
+        "endpoint = \"https://collector.host.example/otlp/\"\nheaders = { authorization = \"Bearer quay-2\" }",
+    ))
+    .unwrap_or_else(|words| panic!("{words}"));
+    let telemetry = config.telemetry.unwrap();
+    assert_eq!(
+        telemetry.endpoint.as_str(),
+        "https://collector.host.example/otlp"
+    );
+    assert!(!format!("{telemetry:?}").contains("quay-2"));
+    for (keys, words) in [
+        (
+            "endpoint = \"collector:4318\"",
+            "telemetry.endpoint: it is not an address",
+        ),
+        ("endpoint = \"env:NOT_THERE_AT_ALL\"", "telemetry.endpoint"),
+        (
+            "endpoint = \"http://c:4318\"\nheaders = { \"a b\" = \"x\" }",
+            "telemetry.headers.a b: it cannot be sent as a header",
+        ),
+    ] {
+        let said = refusal(&with(keys));
+        assert!(said.contains(words), "{said}");
+    }
+}

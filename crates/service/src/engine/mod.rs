@@ -22,6 +22,7 @@ mod schedule;
 mod shared;
 pub mod snapshots;
 mod storage;
+mod telemetry;
 mod zones;
 
 use std::{sync::Arc, time::Duration};
@@ -257,6 +258,9 @@ impl Engine {
         self.part("keeping", stopped, keep::watch_what_is_kept);
         if config.storage.is_some() {
             self.part("storage", stopped, storage::watch_the_storage);
+        }
+        if config.telemetry.is_some() {
+            self.part("telemetry", stopped, telemetry::send_telemetry);
         }
         if config.bounces.is_some() {
             self.part("bounces", stopped, notify::bounces::watch_the_maildir);

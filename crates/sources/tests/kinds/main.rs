@@ -9,8 +9,11 @@
 mod checks;
 mod databases;
 mod files;
+mod ldap;
+mod machine;
 mod postgresql;
 mod programs;
+mod snmp;
 
 use std::path::Path;
 

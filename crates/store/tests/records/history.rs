@@ -41,7 +41,7 @@ const TABLES: [&str; 5] = [
 ];
 
 impl Place {
-    async fn administrator(&self) -> PgConnection {
+    pub(super) async fn administrator(&self) -> PgConnection {
         self.cluster.connect("maple_lark").await.unwrap()
     }
 }

@@ -24,6 +24,8 @@ mod pictures;
 mod restored;
 mod status;
 mod teams;
+mod telemetry;
+mod upgrades;
 
 use chrono::TimeDelta;
 use maple_lark_demo::TestCluster;

@@ -1,7 +1,10 @@
 //! What a channel definition holds: a way for documents to leave, never a secret.
 
 use crate::{
-    model::{http::Web, mailbox::Mailbox, setting::Setting, template::Template},
+    model::{
+        http::Web, mailbox::Mailbox, query::placeholder::JsonTemplate, setting::Setting,
+        template::Template,
+    },
     problem::{Place, Placed},
 };
 
@@ -208,6 +211,14 @@ pub struct WebhookSettings {
     pub key: Option<Setting>,
     /// For chat systems: sent as `{"text": …}` instead of the whole message.
     pub text: Option<Template>,
+    /// What is sent instead of that, for those that want another shape, with [`WebhookSettings::NAMES`] in its
+    /// texts.
+    pub body: Option<JsonTemplate>,
+}
+
+impl WebhookSettings {
+    /// What may stand in a body.
+    pub const NAMES: [&str; 5] = ["text", "title", "status", "report", "url"];
 }
 
 /// A system log (RFC 5424) that is told of each delivery.

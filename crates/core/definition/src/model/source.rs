@@ -51,11 +51,15 @@ pub enum SourceKind {
     LocalChecks,
     /// A program of the service's machine, by its name in the configuration.
     Program(String),
+    /// A directory (LDAP).
+    Ldap(DirectoryServer),
+    /// A device or a machine that answers by SNMP.
+    Snmp(SnmpAgent),
 }
 
 impl SourceKind {
     /// The words for the kinds, in definitions.
-    pub const NAMES: [&str; 9] = [
+    pub const NAMES: [&str; 11] = [
         "postgresql",
         "mysql",
         "sqlite",
@@ -65,6 +69,8 @@ impl SourceKind {
         "web-page",
         "local-checks",
         "program",
+        "ldap",
+        "snmp",
     ];
 
     /// Those that are asked in SQL.
@@ -94,7 +100,9 @@ impl SourceKind {
             | SourceKind::Sqlite(_)
             | SourceKind::Folder(_)
             | SourceKind::LocalChecks
-            | SourceKind::Program(_) => None,
+            | SourceKind::Program(_)
+            | SourceKind::Ldap(_)
+            | SourceKind::Snmp(_) => None,
         }
     }
 
@@ -111,6 +119,8 @@ impl SourceKind {
             SourceKind::WebPage(_) => "web-page",
             SourceKind::LocalChecks => "local-checks",
             SourceKind::Program(_) => "program",
+            SourceKind::Ldap(_) => "ldap",
+            SourceKind::Snmp(_) => "snmp",
         }
     }
 
@@ -131,6 +141,8 @@ impl SourceKind {
             SourceKind::Sqlite(file) => file.clone(),
             SourceKind::LocalChecks => "this machine".to_owned(),
             SourceKind::Program(name) => name.clone(),
+            SourceKind::Ldap(server) => format!("{} at {}", server.base, server.address.written()),
+            SourceKind::Snmp(agent) => agent.address.written(),
         }
     }
 }
@@ -161,6 +173,114 @@ pub enum Tls {
     Require,
     /// Encrypted, and the certificate must be valid for the host.
     VerifyFull,
+}
+
+/// How a directory (LDAP, RFC 4511) is reached.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DirectoryServer {
+    /// `host:port`.
+    pub address: Setting,
+    /// Whether the connection is encrypted.
+    pub tls: DirectoryTls,
+    /// Certificates (PEM) to trust instead of the machine's own.
+    pub ca_file: Option<String>,
+    /// The name of the entry that signs in; without one it is asked unnamed.
+    pub user: Option<Setting>,
+    /// Only ever a reference.
+    pub password: Option<Setting>,
+    /// The entry at or below which is searched unless a query says another.
+    pub base: String,
+}
+
+/// Whether a connection to a directory is encrypted. The certificate must be valid for the host.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum DirectoryTls {
+    /// From the first byte.
+    Tls,
+    /// From the first request (RFC 4513, 3).
+    StartTls,
+    /// Never: only on this machine.
+    Off,
+}
+
+/// How an SNMP agent is reached and asked.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SnmpAgent {
+    /// `host:port`, by UDP.
+    pub address: Setting,
+    /// As whom it is asked.
+    pub sign_in: SnmpSignIn,
+}
+
+/// As whom an SNMP agent is asked.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum SnmpSignIn {
+    /// Version 2c (RFC 1901): a word that goes over the network as it is. Only ever a reference.
+    Community(Setting),
+    /// Version 3 (RFC 3414): a user.
+    User {
+        /// Its name.
+        name: Setting,
+        /// How it proves who it is, if it does; with a password that is only ever a reference.
+        authentication: Option<(SnmpHash, Setting)>,
+        /// How what is said is encrypted, if it is; the same of its password.
+        privacy: Option<(SnmpCipher, Setting)>,
+    },
+}
+
+/// With what a user proves who it is (RFC 3414, RFC 7860).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SnmpHash {
+    /// HMAC-MD5-96.
+    Md5,
+    /// HMAC-SHA-96.
+    Sha1,
+    /// HMAC-192-SHA-256.
+    Sha256,
+    /// HMAC-384-SHA-512.
+    Sha512,
+}
+
+impl SnmpHash {
+    /// All, the usual one first.
+    pub const ALL: [Self; 4] = [Self::Sha256, Self::Sha512, Self::Sha1, Self::Md5];
+
+    /// The word for it in definitions.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Md5 => "md5",
+            Self::Sha1 => "sha1",
+            Self::Sha256 => "sha256",
+            Self::Sha512 => "sha512",
+        }
+    }
+}
+
+/// How what is said is encrypted (RFC 3826, RFC 3414).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SnmpCipher {
+    /// CFB128-AES-128.
+    Aes128,
+    /// AES with a key of 256 bits, as devices have it.
+    Aes256,
+    /// CBC-DES, for devices that have nothing else.
+    Des,
+}
+
+impl SnmpCipher {
+    /// All, the usual one first.
+    pub const ALL: [Self; 3] = [Self::Aes128, Self::Aes256, Self::Des];
+
+    /// The word for it in definitions.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Aes128 => "aes128",
+            Self::Aes256 => "aes256",
+            Self::Des => "des",
+        }
+    }
 }
 
 /// `host:port` taken apart; IPv6 addresses stand in brackets.

@@ -9,9 +9,10 @@ use crate::{
         parameter::ParameterValue,
         query::{
             ask::{
-                Ask, Check, CheckKind, Field, FileForm, FileRows, Metrics, Output, Pages, Request,
-                Sql, TimeForm,
+                Ask, Check, CheckKind, Field, FileForm, FileRows, Metrics, Objects,
+                ObjectsOperation, Output, Pages, Request, Search, SearchScope, Sql, TimeForm,
             },
+            mib::Object,
             placeholder::{JsonTemplate, PlaceholderText},
         },
         source,
@@ -22,7 +23,7 @@ use crate::{
     },
 };
 
-const FORMS: [(&str, &str); 8] = [
+const FORMS: [(&str, &str); 10] = [
     ("sql", "postgresql, mysql or sqlite"),
     ("pick", "postgresql, mysql or sqlite"),
     ("path", "http-json"),
@@ -31,6 +32,8 @@ const FORMS: [(&str, &str); 8] = [
     ("check", "local-checks"),
     ("page", "web-page"),
     ("output", "program"),
+    ("search", "ldap"),
+    ("objects", "snmp"),
 ];
 
 pub(crate) fn read_ask(node: &Node<'_>) -> Option<Ask> {
@@ -48,6 +51,8 @@ pub(crate) fn read_ask(node: &Node<'_>) -> Option<Ask> {
         ["check"] => read_check(node).map(Ask::Check),
         ["page"] => page::read(node).map(Box::new).map(Ask::Page),
         ["output"] => Some(Ask::Output(Box::new(read_output(node)))),
+        ["search"] => read_search(node).map(Box::new).map(Ask::Search),
+        ["objects"] => read_objects(node).map(Ask::Objects),
         _ => {
             // Known, so that the problem is said once and not for each key.
             FORMS.iter().for_each(|(key, _)| node.known_key(key));
@@ -180,6 +185,9 @@ fn read_pages(node: &Node<'_>) -> Option<Pages> {
     )
 }
 
+/// So many objects are asked for at a time: more do not fit into what an agent answers with.
+const MOST_OBJECTS: usize = 60;
+
 const KINDS: [&str; 7] = [
     "text", "number", "integer", "decimal", "instant", "date", "boolean",
 ];
@@ -309,6 +317,53 @@ fn read_output(node: &Node<'_>) -> Output {
     }
 }
 
+/// A search in a directory. Its filter is only a filter once it has values.
+fn read_search(node: &Node<'_>) -> Option<Search> {
+    let filter = node.required("search").value;
+    let filter = template(node, "search", &filter)?;
+    if !filter.to_string().starts_with('(') || !filter.to_string().ends_with(')') {
+        node.report(
+            "search",
+            "must be a search filter (RFC 4515), such as \"(objectClass=person)\" or \"(&(objectClass=device)(l={{ port }}))\"",
+        );
+    }
+    let scope = node.choice("scope", &SearchScope::ALL.map(SearchScope::name));
+    let fields = node.tables("field").into_iter();
+    Some(Search {
+        filter,
+        base: node.text("base").map(|text| text.value),
+        scope: SearchScope::ALL
+            .into_iter()
+            .find(|known| Some(known.name()) == scope)
+            .unwrap_or(SearchScope::Subtree),
+        fields: fields.map(|field| read_field(field, false)).collect(),
+    })
+}
+
+/// Objects of an SNMP agent.
+fn read_objects(node: &Node<'_>) -> Option<Objects> {
+    let operation = node.choice(
+        "operation",
+        &ObjectsOperation::ALL.map(ObjectsOperation::name),
+    );
+    let operation = ObjectsOperation::ALL
+        .into_iter()
+        .find(|known| Some(known.name()) == operation)
+        .unwrap_or(ObjectsOperation::Get);
+    let mut objects = Vec::new();
+    for text in node.texts("objects") {
+        match text.value.parse::<Object>() {
+            Ok(object) => objects.push(object),
+            Err(error) => node.report("objects", error.to_string()),
+        }
+    }
+    if !(1..=MOST_OBJECTS).contains(&objects.len()) {
+        node.report("objects", format!("must be 1 to {MOST_OBJECTS} objects"));
+        return None;
+    }
+    Some(Objects { objects, operation })
+}
+
 /// That a key stands only beside the form that it is for.
 fn only_for(node: &Node<'_>, key: &'static str, form: FileForm, wanted: FileForm, name: &str) {
     if form != wanted && node.has(key) {
@@ -407,8 +462,23 @@ fn read_check(node: &Node<'_>) -> Option<Check> {
         .into_iter()
         .map(|text| text.value)
         .collect();
-    if targets.is_empty() {
+    let known = CheckKind::ALL
+        .into_iter()
+        .find(|known| Some(known.name()) == kind);
+    if targets.is_empty() && known.is_none_or(|kind| !kind.is_of_this_machine()) {
         node.report_self("a check needs targets = [\"…\"]");
+    }
+    if let Some(kind) = known
+        && !targets.is_empty()
+        && !kind.takes_targets()
+    {
+        node.report(
+            "targets",
+            format!(
+                "does not go with check = \"{}\", which tells of all of this machine",
+                kind.name()
+            ),
+        );
     }
     for target in &targets {
         let wrong = match kind {
@@ -426,11 +496,8 @@ fn read_check(node: &Node<'_>) -> Option<Check> {
             node.report("targets", format!("\"{target}\" is not {wanted}"));
         }
     }
-    let kind = CheckKind::ALL
-        .into_iter()
-        .find(|known| Some(known.name()) == kind)?;
     Some(Check {
-        kind,
+        kind: known?,
         targets,
         concurrency: node.whole("concurrency", 1..=200).unwrap_or(16) as usize,
         seconds: node.whole("seconds", 1..=60).unwrap_or(5) as u64,

@@ -11,6 +11,7 @@ use crate::{
         },
         mailbox::Mailbox,
         message_values,
+        query::placeholder::JsonTemplate,
         setting::Setting,
         source,
         template::Template,
@@ -80,7 +81,13 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Channel> {
                     "contains a key that lets anyone post there; refer to it as \"env:NAME\", \"file:/path\" or \"secret:name\"",
                 );
             }
-            Some(ChannelKind::Webhook(WebhookSettings { web, key, text }))
+            let body = read_body(&node, text.is_some());
+            Some(ChannelKind::Webhook(WebhookSettings {
+                web,
+                key,
+                text,
+                body,
+            }))
         }
         "program" => Some(ChannelKind::Program(ProgramSettings {
             program: node.required("program").value,
@@ -132,6 +139,31 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Channel> {
         timeout_seconds,
         place,
     })
+}
+
+/// A message in the shape that whoever receives it wants.
+fn read_body(node: &Node<'_>, has_text: bool) -> Option<JsonTemplate> {
+    let written = node.text("body")?.value;
+    let body = JsonTemplate::parse(&written)
+        .map_err(|error| node.report("body", error))
+        .ok()?;
+    for name in body.names() {
+        if name == "text" && !has_text {
+            node.report(
+                "body",
+                "has {{ text }}, so text = \"…\" must say what is told of a run",
+            );
+        } else if !WebhookSettings::NAMES.contains(&name.as_str()) {
+            node.report(
+                "body",
+                format!(
+                    "{{{{ {name} }}}} is nothing that a message has; there are {}",
+                    WebhookSettings::NAMES.join(", ")
+                ),
+            );
+        }
+    }
+    Some(body)
 }
 
 fn read_object_storage(node: &Node<'_>) -> Option<ObjectStorageSettings> {

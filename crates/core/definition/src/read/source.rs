@@ -5,7 +5,10 @@ use maple_lark_time::span::Span;
 use crate::{
     model::{
         setting::Setting,
-        source::{DatabaseServer, Source, SourceKind, Tls, split_address},
+        source::{
+            DatabaseServer, DirectoryServer, DirectoryTls, SnmpAgent, SnmpCipher, SnmpHash,
+            SnmpSignIn, Source, SourceKind, Tls, split_address,
+        },
     },
     read::{
         files::read_size,
@@ -51,6 +54,8 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Source> {
             "/var/lib/inventory",
         ))),
         "program" => Some(SourceKind::Program(node.required("program").value)),
+        "ldap" => read_directory(&node).map(SourceKind::Ldap),
+        "snmp" => read_agent(&node).map(SourceKind::Snmp),
         _ => Some(SourceKind::LocalChecks),
     };
     let timeout = node.parsed::<Span>("timeout");
@@ -97,13 +102,9 @@ fn read_path(node: &Node<'_>, key: &'static str, example: &str) -> String {
     path
 }
 
-fn read_server(node: &Node<'_>, usual_port: u16) -> Option<DatabaseServer> {
-    let (address, database, user) = (
-        setting(node, "address"),
-        setting(node, "database"),
-        setting(node, "user"),
-    );
-    let password = secret(node, "password");
+/// `host:port`.
+fn address(node: &Node<'_>, usual_port: u16) -> Option<Setting> {
+    let address = setting(node, "address");
     if let Some(Setting::Plain(text)) = &address
         && split_address(text).is_none()
     {
@@ -112,6 +113,101 @@ fn read_server(node: &Node<'_>, usual_port: u16) -> Option<DatabaseServer> {
             format!("\"{text}\" is not host:port, such as \"127.0.0.1:{usual_port}\""),
         );
     }
+    address
+}
+
+fn read_directory(node: &Node<'_>) -> Option<DirectoryServer> {
+    let (tls, usual_port) = match node.choice("tls", &["tls", "start-tls", "off"]) {
+        Some("start-tls") => (DirectoryTls::StartTls, 389),
+        Some("off") => (DirectoryTls::Off, 389),
+        _ => (DirectoryTls::Tls, 636),
+    };
+    let address = address(node, usual_port);
+    let user = node.parsed::<Setting>("user");
+    let password = secret(node, "password");
+    if user.is_some() != password.is_some() {
+        node.report_self("a user needs a password, and a password a user; without both the directory is asked unnamed");
+    }
+    let base = node.required("base").value;
+    Some(DirectoryServer {
+        address: address?,
+        tls,
+        ca_file: ca_file(node),
+        user,
+        password,
+        base,
+    })
+}
+
+fn read_agent(node: &Node<'_>) -> Option<SnmpAgent> {
+    let address = address(node, 161);
+    let version = node.required_choice("version", &["3", "2c"]);
+    let sign_in = if version == Some("2c") {
+        for key in ["user", "authentication", "privacy"] {
+            if node.has(key) {
+                node.known_key(key);
+                node.report(key, "goes with version = \"3\" only");
+            }
+        }
+        node.required("community");
+        SnmpSignIn::Community(secret(node, "community")?)
+    } else {
+        if node.has("community") {
+            node.known_key("community");
+            node.report("community", "goes with version = \"2c\" only");
+        }
+        let name = setting(node, "user");
+        let authentication = protected(
+            node,
+            ("authentication", "authentication-password"),
+            SnmpHash::ALL,
+            SnmpHash::name,
+        );
+        let privacy = protected(
+            node,
+            ("privacy", "privacy-password"),
+            SnmpCipher::ALL,
+            SnmpCipher::name,
+        );
+        if privacy.is_some() && authentication.is_none() {
+            node.report("privacy", "needs authentication, too (RFC 3414)");
+        }
+        SnmpSignIn::User {
+            name: name?,
+            authentication,
+            privacy,
+        }
+    };
+    Some(SnmpAgent {
+        address: address?,
+        sign_in,
+    })
+}
+
+/// A way to protect with its password; nothing if neither is given.
+fn protected<T: Copy, const N: usize>(
+    node: &Node<'_>,
+    (way, password): (&'static str, &'static str),
+    all: [T; N],
+    name: fn(T) -> &'static str,
+) -> Option<(T, Setting)> {
+    if !node.has(way) && !node.has(password) {
+        return None;
+    }
+    let chosen = node.required_choice(way, &all.map(name));
+    node.required(password);
+    let password = secret(node, password);
+    let chosen = all.into_iter().find(|one| Some(name(*one)) == chosen)?;
+    Some((chosen, password?))
+}
+
+fn read_server(node: &Node<'_>, usual_port: u16) -> Option<DatabaseServer> {
+    let (address, database, user) = (
+        address(node, usual_port),
+        setting(node, "database"),
+        setting(node, "user"),
+    );
+    let password = secret(node, "password");
     let tls = match node.choice("tls", &["off", "require", "verify-full"]) {
         Some("off") => Tls::Off,
         Some("require") => Tls::Require,

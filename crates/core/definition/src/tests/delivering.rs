@@ -191,6 +191,18 @@ fn what_is_wrong_with_a_channel_is_said() {
             "a key must not stand in a definition",
         ),
         (
+            "kind = \"webhook\"\nurl = \"https://x.example\"\nbody = '{\"a\": \"{{ text }}\"}'",
+            "has {{ text }}, so text = \"…\" must say what is told of a run",
+        ),
+        (
+            "kind = \"webhook\"\nurl = \"https://x.example\"\nbody = '{\"a\": \"{{ titel }}\"}'",
+            "{{ titel }} is nothing that a message has; there are text, title, status, report, url",
+        ),
+        (
+            "kind = \"webhook\"\nurl = \"https://x.example\"\nbody = '{\"a\": }'",
+            "is not JSON",
+        ),
+        (
             "kind = \"webhook\"\nurl = \"https://x.example\"\ntext = \"{{ nothing }}\"",
             "does not exist: nothing",
         ),

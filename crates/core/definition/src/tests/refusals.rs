@@ -428,6 +428,31 @@ fn queries_and_what_follows_them() {
         ),
         (asks("check = \"tcp\""), "query[1]", "a check needs targets"),
         (
+            asks("check = \"load\"\ntargets = [\"/\"]"),
+            "query[1].targets",
+            "does not go with check = \"load\"",
+        ),
+        (
+            asks("search = \"uid=x\""),
+            "query[1].search",
+            "must be a search filter (RFC 4515)",
+        ),
+        (
+            asks("search = \"(uid=x)\"\nscope = \"all\""),
+            "query[1].scope",
+            "\"all\" is not one of",
+        ),
+        (
+            asks("objects = [\"ifDesc\"]\noperation = \"table\""),
+            "query[1].objects",
+            "Did you mean \"ifDescr\"?",
+        ),
+        (
+            asks("objects = []"),
+            "query[1].objects",
+            "must be 1 to 60 objects",
+        ),
+        (
             asks("check = \"tcp\"\ntargets = [\"db-1\"]"),
             "query[1].targets",
             "is not host:port",
@@ -731,4 +756,57 @@ fn a_template_is_not_filled_with_what_does_not_fit() {
         let said = fill(values).unwrap_err();
         assert!(said.contains(words), "{said}");
     }
+}
+
+#[test]
+fn who_asks_a_directory_or_an_agent_is_whole_and_no_secret_stands_there() {
+    let source = |keys: &str| format!("[source]\nname = \"s\"\n{keys}");
+    let ldap = |keys: &str| source(&format!("kind = \"ldap\"\naddress = \"d:636\"\n{keys}"));
+    let snmp = |keys: &str| source(&format!("kind = \"snmp\"\naddress = \"d:161\"\n{keys}"));
+    all_refused([
+        (ldap(""), "source", "the key \"base\" is missing here"),
+        (
+            ldap("base = \"dc=x\"\nuser = \"cn=reader\""),
+            "source",
+            "a user needs a password",
+        ),
+        (
+            ldap("base = \"dc=x\"\nuser = \"cn=reader\"\npassword = \"hunter2\""),
+            "source.password",
+            "must not stand in a definition",
+        ),
+        (
+            source("kind = \"ldap\"\naddress = \"d\"\nbase = \"dc=x\""),
+            "source.address",
+            "is not host:port, such as \"127.0.0.1:636\"",
+        ),
+        (snmp(""), "source", "the key \"version\" is missing here"),
+        (
+            snmp("version = \"2c\"\ncommunity = \"public\""),
+            "source.community",
+            "must not stand in a definition",
+        ),
+        (
+            snmp("version = \"2c\"\ncommunity = \"env:C\"\nuser = \"u\""),
+            "source.user",
+            "goes with version = \"3\" only",
+        ),
+        (
+            snmp("version = \"3\"\nuser = \"u\"\ncommunity = \"env:C\""),
+            "source.community",
+            "goes with version = \"2c\" only",
+        ),
+        (
+            snmp(
+                "version = \"3\"\nuser = \"u\"\nprivacy = \"aes128\"\nprivacy-password = \"env:P\"",
+            ),
+            "source.privacy",
+            "needs authentication",
+        ),
+        (
+            snmp("version = \"3\"\nuser = \"u\"\nauthentication = \"sha256\""),
+            "source",
+            "the key \"authentication-password\" is missing here",
+        ),
+    ]);
 }

@@ -9,6 +9,7 @@ use crate::model::{
     parameter::ParameterValue,
     query::{
         builder::{Dialect, Pick},
+        mib::Object,
         placeholder::{JsonTemplate, PlaceholderText},
         text::{BadQueryText, QueryText},
         times::Times,
@@ -33,6 +34,10 @@ pub enum Ask {
     Page(Box<PageAsk>),
     /// What a program prints.
     Output(Box<Output>),
+    /// Entries of a directory.
+    Search(Box<Search>),
+    /// Objects of an SNMP agent.
+    Objects(Objects),
 }
 
 /// A statement for a database, read-only, with its parameters bound.
@@ -310,6 +315,80 @@ pub struct Output {
     pub rows: FileRows,
 }
 
+/// A search in a directory (RFC 4511).
+#[derive(Debug, Clone, PartialEq)]
+pub struct Search {
+    /// The filter (RFC 4515), with names for values; a value is never more than a value in it.
+    pub filter: PlaceholderText,
+    /// The entry at or below which is searched; the source's if nothing is said.
+    pub base: Option<String>,
+    /// How deep.
+    pub scope: SearchScope,
+    /// The attributes that are columns; all that are found, and the entry's name, if none is named.
+    pub fields: Vec<Field>,
+}
+
+/// How deep a directory is searched (RFC 4511, 4.5.1.2).
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SearchScope {
+    /// The base and all below it.
+    Subtree,
+    /// What is directly below the base.
+    OneLevel,
+    /// The base alone.
+    Base,
+}
+
+impl SearchScope {
+    /// All, the usual one first.
+    pub const ALL: [Self; 3] = [Self::Subtree, Self::OneLevel, Self::Base];
+
+    /// The word for it in definitions.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Subtree => "subtree",
+            Self::OneLevel => "one-level",
+            Self::Base => "base",
+        }
+    }
+}
+
+/// Objects of an SNMP agent (RFC 3416).
+#[derive(Debug, Clone, PartialEq)]
+pub struct Objects {
+    /// What is asked for, each a column or, in a walk, a part of the tree.
+    pub objects: Vec<Object>,
+    /// How they become rows.
+    pub operation: ObjectsOperation,
+}
+
+/// How objects become rows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ObjectsOperation {
+    /// One row with a column for each instance that is named.
+    Get,
+    /// A row for each instance below what is named.
+    Walk,
+    /// A row for each index, with a column for each object.
+    Table,
+}
+
+impl ObjectsOperation {
+    /// All, the usual one first.
+    pub const ALL: [Self; 3] = [Self::Get, Self::Walk, Self::Table];
+
+    /// The word for it in definitions.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Get => "get",
+            Self::Walk => "walk",
+            Self::Table => "table",
+        }
+    }
+}
+
 /// Samples of OpenMetrics.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Metrics {
@@ -345,6 +424,18 @@ pub enum CheckKind {
     Dns,
     /// A folder's file system, how full it is.
     Disk,
+    /// How busy this machine's processors are.
+    Processor,
+    /// How much memory this machine has and uses.
+    Memory,
+    /// How many tasks wait for this machine's processors, and since when it is up.
+    Load,
+    /// What goes through this machine's network interfaces.
+    Network,
+    /// The states of this machine's systemd units.
+    Units,
+    /// How many lines of each priority this machine's journal has in the window.
+    Journal,
 }
 
 impl Ask {
@@ -359,6 +450,8 @@ impl Ask {
             Ask::Check(_) => &["local-checks"],
             Ask::Page(_) => &["web-page"],
             Ask::Output(_) => &["program"],
+            Ask::Search(_) => &["ldap"],
+            Ask::Objects(_) => &["snmp"],
         }
     }
 
@@ -394,7 +487,8 @@ impl Ask {
                 names.extend(request.body.iter().flat_map(JsonTemplate::names));
                 names
             }
-            Ask::File(_) | Ask::Metrics(_) | Ask::Check(_) => Vec::new(),
+            Ask::File(_) | Ask::Metrics(_) | Ask::Check(_) | Ask::Objects(_) => Vec::new(),
+            Ask::Search(search) => search.filter.names().map(str::to_owned).collect(),
             Ask::Output(output) => {
                 let names = output.arguments.iter().flat_map(PlaceholderText::names);
                 names.map(str::to_owned).collect()
@@ -454,11 +548,28 @@ impl Ask {
                     labels.join(" and ")
                 )
             }
+            Ask::Check(check) if check.targets.is_empty() => {
+                format!("{} of this machine", check.kind.name())
+            }
             Ask::Check(check) => format!(
                 "{} checks of {}",
                 check.kind.name(),
                 check.targets.join(", ")
             ),
+            Ask::Search(search) => format!(
+                "entries that match {}, {} of {}",
+                search.filter,
+                search.scope.name(),
+                search.base.as_deref().unwrap_or("the source's base")
+            ),
+            Ask::Objects(objects) => {
+                let names: Vec<&str> = objects
+                    .objects
+                    .iter()
+                    .map(|object| object.written.as_str())
+                    .collect();
+                format!("{} {}", objects.operation.name(), names.join(", "))
+            }
             Ask::Page(page) => {
                 let kept = match &page.keep {
                     Keep::Look { parts, .. } if parts.is_empty() => "the page".to_owned(),
@@ -478,13 +589,46 @@ impl Ask {
 
 impl CheckKind {
     /// The kinds, each with its defaults.
-    pub const ALL: [CheckKind; 5] = [
+    pub const ALL: [CheckKind; 11] = [
         CheckKind::Tcp,
         CheckKind::Http,
         CheckKind::Certificate,
         CheckKind::Dns,
         CheckKind::Disk,
+        CheckKind::Processor,
+        CheckKind::Memory,
+        CheckKind::Load,
+        CheckKind::Network,
+        CheckKind::Units,
+        CheckKind::Journal,
     ];
+
+    /// Whether it tells of this machine itself, so that it needs no targets.
+    #[must_use]
+    pub fn is_of_this_machine(self) -> bool {
+        match self {
+            CheckKind::Tcp
+            | CheckKind::Http
+            | CheckKind::Certificate
+            | CheckKind::Dns
+            | CheckKind::Disk => false,
+            CheckKind::Processor
+            | CheckKind::Memory
+            | CheckKind::Load
+            | CheckKind::Network
+            | CheckKind::Units
+            | CheckKind::Journal => true,
+        }
+    }
+
+    /// Whether some of what it tells of can be chosen by targets.
+    #[must_use]
+    pub fn takes_targets(self) -> bool {
+        !matches!(
+            self,
+            CheckKind::Processor | CheckKind::Memory | CheckKind::Load
+        )
+    }
 
     /// The word for it in definitions.
     #[must_use]
@@ -495,6 +639,12 @@ impl CheckKind {
             CheckKind::Certificate => "certificate",
             CheckKind::Dns => "dns",
             CheckKind::Disk => "disk",
+            CheckKind::Processor => "processor",
+            CheckKind::Memory => "memory",
+            CheckKind::Load => "load",
+            CheckKind::Network => "network",
+            CheckKind::Units => "units",
+            CheckKind::Journal => "journal",
         }
     }
 }

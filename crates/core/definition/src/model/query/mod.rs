@@ -2,6 +2,7 @@
 
 pub mod ask;
 pub mod builder;
+pub mod mib;
 pub mod placeholder;
 pub mod text;
 pub mod times;

@@ -61,6 +61,9 @@ pub enum FillError {
         /// Its value.
         value: String,
     },
+    /// Several values for a place that takes one.
+    #[error("{{{{ {0} }}}} has several values, and one can stand there: ask for one at a time")]
+    Several(String),
     /// The value has control characters.
     #[error(
         "the value of {{{{ {0} }}}} has a line break or another control character, which cannot stand here"
@@ -157,6 +160,32 @@ impl PlaceholderText {
                         }
                     };
                     out += &text;
+                }
+            }
+        }
+        Ok(out)
+    }
+
+    /// The same with each value as `escape` writes it, wherever its placeholder stands.
+    ///
+    /// # Errors
+    /// If a name has no value, or several.
+    pub fn fill_escaped(
+        &self,
+        value: &dyn Fn(&str) -> Option<Filler>,
+        escape: &dyn Fn(&str) -> String,
+    ) -> Result<String, FillError> {
+        let mut out = String::new();
+        for part in &self.parts {
+            match part {
+                Part::Text(text) => out.push_str(text),
+                Part::Name { name, .. } => {
+                    match value(name).ok_or_else(|| FillError::NoValue(name.clone()))? {
+                        Filler::List(items) if items.len() > 1 => {
+                            return Err(FillError::Several(name.clone()));
+                        }
+                        one => out += &escape(&readable(&one)),
+                    }
                 }
             }
         }
@@ -271,9 +300,27 @@ impl JsonTemplate {
         &self,
         value: &dyn Fn(&str) -> Option<Filler>,
     ) -> Result<serde_json::Value, FillError> {
-        fill_json(&self.0, value)
+        fill_json(&self.0, &|text| text.fill(value), value)
+    }
+
+    /// The same, with values also in the midst of texts as they are: JSON itself keeps them within their text.
+    ///
+    /// # Errors
+    /// If a name has no value, or several in the midst of a text.
+    pub fn fill_texts(
+        &self,
+        value: &dyn Fn(&str) -> Option<Filler>,
+    ) -> Result<serde_json::Value, FillError> {
+        fill_json(
+            &self.0,
+            &|text| text.fill_escaped(value, &str::to_owned),
+            value,
+        )
     }
 }
+
+/// Fills a text that is more than one placeholder.
+type FillText<'a> = dyn Fn(&PlaceholderText) -> Result<String, FillError> + 'a;
 
 fn each_text(value: &serde_json::Value, visit: &mut dyn FnMut(&str)) {
     match value {
@@ -286,6 +333,7 @@ fn each_text(value: &serde_json::Value, visit: &mut dyn FnMut(&str)) {
 
 fn fill_json(
     json: &serde_json::Value,
+    fill: &FillText<'_>,
     value: &dyn Fn(&str) -> Option<Filler>,
 ) -> Result<serde_json::Value, FillError> {
     Ok(match json {
@@ -305,16 +353,16 @@ fn fill_json(
                         Filler::List(items) => items.into(),
                     }
                 }
-                None => template.fill(value)?.into(),
+                None => fill(&template)?.into(),
             }
         }
         serde_json::Value::Array(items) => items
             .iter()
-            .map(|item| fill_json(item, value))
+            .map(|item| fill_json(item, fill, value))
             .collect::<Result<_, _>>()?,
         serde_json::Value::Object(map) => map
             .iter()
-            .map(|(key, item)| Ok((key.clone(), fill_json(item, value)?)))
+            .map(|(key, item)| Ok((key.clone(), fill_json(item, fill, value)?)))
             .collect::<Result<_, _>>()?,
         other => other.clone(),
     })
@@ -328,6 +376,32 @@ mod tests {
         PlaceholderText::parse(text)
             .unwrap()
             .fill(&|name| (name == "v").then(|| Filler::Text(value.to_owned())))
+    }
+
+    #[test]
+    fn a_value_is_escaped_for_where_it_stands() {
+        let template = PlaceholderText::parse("(uid={{ v }})").unwrap();
+        let value = |items: &[&str]| {
+            let items: Vec<String> = items.iter().map(|item| (*item).to_owned()).collect();
+            move |name: &str| (name == "v").then(|| Filler::List(items.clone()))
+        };
+        let stars = |text: &str| text.replace('*', "\\2a");
+        assert_eq!(
+            template.fill_escaped(&value(&["a*"]), &stars).unwrap(),
+            "(uid=a\\2a)"
+        );
+        assert_eq!(
+            template
+                .fill_escaped(&value(&["a", "b"]), &stars)
+                .unwrap_err(),
+            FillError::Several("v".to_owned())
+        );
+        let body = JsonTemplate::parse(r#"{"content": "**{{ v }}**: {{ v }}", "n": 1}"#).unwrap();
+        let said = |name: &str| (name == "v").then(|| Filler::Text("a \"b\"\nc".to_owned()));
+        assert_eq!(
+            body.fill_texts(&said).unwrap().to_string(),
+            r#"{"content":"**a \"b\"\nc**: a \"b\"\nc","n":1}"#
+        );
     }
 
     #[test]

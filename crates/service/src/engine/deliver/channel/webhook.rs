@@ -1,7 +1,7 @@
 //! A message posted to an address of the web.
 
 use maple_lark_api::Words;
-use maple_lark_definition::{Channel, WebhookSettings, render};
+use maple_lark_definition::{Channel, Filler, WebhookSettings, render};
 use maple_lark_delivery::{DeliveryError, post_message};
 use maple_lark_document::compose::run_values::message_values;
 use maple_lark_store::{deliveries::Delivery, notices::Notice};
@@ -69,12 +69,20 @@ impl ChannelDriver for Webhook<'_> {
             ),
             None => None,
         };
-        let body = match settings.text {
-            Some(_) => json!({ "text": notice.text }),
-            None => {
-                json!({ "notice": *notice.kind, "subject": notice.subject, "run": notice.run_id, "text": notice.text, "at": notice.created_at })
-            }
+        let url = match notice.run_id {
+            Some(run) => format!("{}/runs/{run}", shared.config.public_url),
+            None => shared.config.public_url.clone(),
         };
+        let body = shaped(
+            settings,
+            &Said {
+                text: &notice.text,
+                title: &notice.subject,
+                url: &url,
+                ..Said::default()
+            },
+            || json!({ "notice": *notice.kind, "subject": notice.subject, "run": notice.run_id, "text": notice.text, "at": notice.created_at }),
+        );
         post_message(
             &target,
             &format!("notice.{}", notice.id),
@@ -93,10 +101,16 @@ impl ChannelDriver for Webhook<'_> {
             Some(key) => Some(shared.reader.setting(key).await?),
             None => None,
         };
-        let body = match settings.text {
-            Some(_) => json!({ "text": "A test message from Maple Lark." }),
-            None => json!({ "test": true, "title": "A test message from Maple Lark" }),
-        };
+        let body = shaped(
+            settings,
+            &Said {
+                text: "A test message from Maple Lark.",
+                title: "A test message from Maple Lark",
+                url: &shared.config.public_url,
+                ..Said::default()
+            },
+            || json!({ "test": true, "title": "A test message from Maple Lark" }),
+        );
         let sent = post_message(
             &target,
             &Uuid::now_v7().to_string(),
@@ -107,6 +121,40 @@ impl ChannelDriver for Webhook<'_> {
         .await;
         Ok(sent?)
     }
+}
+
+/// What a message has that is put into a shape.
+#[derive(Default)]
+struct Said<'a> {
+    text: &'a str,
+    title: &'a str,
+    status: &'a str,
+    report: &'a str,
+    url: &'a str,
+}
+
+/// A message in the shape that the channel's definition gives it, if it gives one.
+fn shaped(settings: &WebhookSettings, said: &Said<'_>, usual: impl FnOnce() -> Value) -> Value {
+    let Some(body) = &settings.body else {
+        return match settings.text {
+            Some(_) => json!({ "text": said.text }),
+            None => usual(),
+        };
+    };
+    let value = |name: &str| {
+        let text = match name {
+            "text" => said.text,
+            "title" => said.title,
+            "status" => said.status,
+            "report" => said.report,
+            "url" => said.url,
+            _ => return None,
+        };
+        Some(Filler::Text(text.to_owned()))
+    };
+    // The definition has checked the names.
+    body.fill_texts(&value)
+        .unwrap_or_else(|_| json!({ "text": said.text }))
 }
 
 async fn webhook_body(
@@ -120,10 +168,22 @@ async fn webhook_body(
         snapshot,
         document,
     } = opened;
-    if let Some(template) = &settings.text {
-        let values = message_values(snapshot, document, Some(&delivery.audience));
-        let text = render(template, &values).map_err(|error| WorkError::Run(error.to_string()))?;
-        return Ok(json!({ "text": text }));
+    if settings.text.is_some() || settings.body.is_some() {
+        let text = match &settings.text {
+            Some(template) => {
+                let values = message_values(snapshot, document, Some(&delivery.audience));
+                render(template, &values).map_err(|error| WorkError::Run(error.to_string()))?
+            }
+            None => String::new(),
+        };
+        let said = Said {
+            text: &text,
+            title: &document.title,
+            status: &document.summary.status.word().to_lowercase(),
+            report: &run.report,
+            url: &format!("{}/runs/{}", shared.config.public_url, run.id),
+        };
+        return Ok(shaped(settings, &said, || Value::Null));
     }
     let documents = shared.store.document_heads(run.id).await?;
     let documents: Vec<Value> = documents
