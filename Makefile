@@ -3,6 +3,8 @@
 export CARGO_TARGET_DIR ?= $(HOME)/.cache/maple-lark/target
 # Where scripts/need.sh puts a Node that is new enough, if Debian's is not.
 export PATH := $(HOME)/.cache/maple-lark/node/node_modules/.bin:$(PATH)
+# Most tests wait for something more often than they compute.
+export RUST_TEST_THREADS ?= $(shell expr 2 '*' $$(nproc))
 STATE = $$($(CARGO_TARGET_DIR)/release/maple-lark-demo --print-state)
 
 # Everything that is built for release in one go, so that demo, benchmarks and pictures share it.

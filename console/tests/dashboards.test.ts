@@ -200,6 +200,10 @@ describe('what is asked of a source', () => {
     expect(begin('files', entry('a.csv'))).toEqual({ file: 'a.csv' })
     expect(begin('local-checks', entry('dns'))).toEqual({ check: 'dns', targets: ['localhost'] })
     expect(begin('http-json', entry('/range')).path).toBe('/range')
+    expect(begin('local-checks', entry('memory'))).toEqual({ check: 'memory' })
+    expect(begin('ldap', entry('inetOrgPerson'))).toEqual({ search: '(objectClass=inetOrgPerson)' })
+    expect(begin('snmp', entry('ifTable', item('ifDescr', 'object'), item('ifOperStatus', 'object')))).toEqual({ objects: ['ifDescr', 'ifOperStatus'], operation: 'table' })
+    expect(begin('snmp', { ...entry('sysName'), kind: '' })).toEqual({ objects: ['sysName'], operation: 'get' })
   })
 
   it('tests a column in every way', () => {

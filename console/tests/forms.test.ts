@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest'
 
-import { asked, beside, draftOf, entered, fieldsOf, FORMS, inNameSpace, isReference, kindOf, merged, missing, nameIn, nameOf, partOf, patchOf, secretName, withoutOthers, withTeams } from '../src/forms/fields'
+import { asked, beside, draftOf, entered, fieldsOf, FORMS, inNameSpace, isReference, kindOf, merged, missing, nameIn, nameOf, partOf, patchOf, secretName, withoutOthers, withTeams, usualNow } from '../src/forms/fields'
 
 const source = FORMS.source!
 const titles = (values: Record<string, string>) => asked(source, values).map((field) => field.title)
@@ -44,6 +44,24 @@ describe('a form of a definition', () => {
   it('takes away what another kind does not have', () => {
     const patch = patchOf(source, { ...entered(source, database), 'source.kind': 'local-checks' }, database)
     expect(patch).toEqual({ source: { kind: 'local-checks', address: null, database: null, user: null, password: null } })
+  })
+
+  it('asks whom a directory and an agent know', () => {
+    const keys = (values: Record<string, string>) => asked(source, values).map((field) => field.key)
+    expect(keys({ 'source.kind': 'ldap' })).toEqual(expect.arrayContaining(['source.address', 'source.tls', 'source.base', 'source.user', 'source.password']))
+    const agent = { 'source.kind': 'snmp', 'source.version': '2c' }
+    expect(keys(agent)).toContain('source.community')
+    expect(keys(agent)).not.toContain('source.user')
+    // What is usual of a database's encryption is none of a directory's.
+    const ldap = { ...entered(source, {}), 'source.kind': 'ldap', 'source.title': 'People', 'source.name': 'people', 'source.address': 'd:636', 'source.base': 'dc=x' }
+    expect(usualNow(source, ldap)).toEqual({ 'source.tls': 'tls' })
+    expect(usualNow(source, { ...ldap, 'source.tls': 'start-tls' })).toEqual({})
+    expect(patchOf(source, { ...ldap, 'source.tls': 'tls' }, {})).toEqual({ source: { kind: 'ldap', title: 'People', name: 'people', address: 'd:636', base: 'dc=x' } })
+    const named = { ...agent, 'source.version': '3', 'source.authentication': 'sha256' }
+    expect(keys(named)).toEqual(expect.arrayContaining(['source.user', 'source.authentication-password', 'source.privacy']))
+    expect(keys(named)).not.toContain('source.privacy-password')
+    const values = { ...entered(source, {}), ...named, 'source.title': 'Switch', 'source.name': 'switch-1', 'source.address': 'switch1:161', 'source.user': 'reader', 'source.authentication-password': 'secret:switch' }
+    expect(patchOf(source, values, {})).toEqual({ source: { kind: 'snmp', title: 'Switch', name: 'switch-1', address: 'switch1:161', version: '3', user: 'reader', authentication: 'sha256', 'authentication-password': 'secret:switch' } })
   })
 
   it('writes numbers as numbers, and says what is not one as it was typed', () => {
@@ -173,6 +191,12 @@ describe('a form of a report', () => {
     expect(keys('open-metrics')).toContain('query.metric')
     expect(keys('local-checks')).toContain('query.targets')
     expect(keys('postgresql')).not.toContain('query.metric')
+    expect(keys('ldap')).toEqual(expect.arrayContaining(['query.search', 'query.base', 'query.scope']))
+    expect(keys('snmp')).toEqual(expect.arrayContaining(['query.objects', 'query.operation']))
+    const checked = (check: string) => asked(FORMS.sampler!, { [kindOf('query.source')]: 'local-checks', 'query.check': check }).filter((field) => field.key === 'query.targets')
+    expect(checked('memory')).toEqual([])
+    expect(checked('network').map((field) => field.needed)).toEqual([undefined])
+    expect(checked('tcp').map((field) => field.needed)).toEqual([true])
   })
 
   it('asks what a report waits for in the way of its source, whichever it is', () => {

@@ -54,6 +54,27 @@ describe('the page of a run', () => {
     expect(rows()).toHaveLength(1)
   })
 
+  it('reads the log only once somebody opens it, a page at a time', async () => {
+    const page = await shown(run({ settled: false }))
+    expect(asked('GET /runs/{id}/log')).toEqual([])
+    const line = (text: string) => ({ at: '2026-11-28T06:00:00Z', level: 'warn', text })
+    answering({ 'GET /runs/{id}/log': { items: [line('the source is slow')], total: 120, page: 1, size: 100 } })
+    const details = page.view.find('details.log')
+    const element = details.element as HTMLDetailsElement
+    // Opening tells of itself.
+    element.open = true
+    await settled()
+    expect(page.has('the source is slow')).toBe(true)
+    expect(details.find('.el-pagination').exists()).toBe(true)
+    answering({ 'GET /runs/{id}/log': { items: [], total: 0, page: 1, size: 100 } })
+    await page.press('Read again')
+    await settled()
+    expect(page.has('The log says nothing of this run.')).toBe(true)
+    expect(asked('GET /runs/{id}/log')).toHaveLength(2)
+    const viewed = await shown(run(), 'viewer')
+    expect(viewed.view.find('details.log').exists()).toBe(false)
+  })
+
   it('asks nothing of definitions for viewers, and lets them change nothing', async () => {
     const page = await shown(run(), 'viewer')
     expect(asked('GET /runs/{id}/definitions')).toEqual([])

@@ -40,6 +40,8 @@ describe('an example', () => {
     ['open-metrics', 'metric'],
     ['files', 'file'],
     ['local-checks', 'check'],
+    ['ldap', 'search'],
+    ['snmp', 'objects'],
     ['http-json', 'path'],
   ])('of %s asks the source in its own form', (kind, key) => {
     expect(Object.keys(example(kind))[0]).toBe(key)

@@ -34,7 +34,7 @@ export function begin(kind: string, entry: Entry): Keys {
     case 'ldap':
       return { search: `(objectClass=${entry.name})` }
     case 'snmp': {
-      const objects = entry.items.map((item) => item.name).slice(0, 8)
+      const objects = entry.items.length ? entry.items.map((item) => item.name).slice(0, 8) : [entry.name]
       return { objects, operation: entry.kind === 'table' ? 'table' : 'get' }
     }
     case 'local-checks': {

@@ -13,7 +13,7 @@ import { useLoaded } from '../parts/load'
 import { onlyTeam, user } from '../session'
 import { listOf } from '../words'
 import FieldInput from './FieldInput.vue'
-import { asked, beside, draftOf, entered, fieldsOf, inNameSpace, isReference, isSecretStep, merged, missing, kindOf, nameIn, nameOf, partOf, patchOf, secretName, valueAt, withoutOthers, withTeams, type Entered, type Field, type Keys } from './fields'
+import { asked, beside, draftOf, entered, fieldsOf, inNameSpace, isReference, isSecretStep, merged, missing, kindOf, nameIn, nameOf, partOf, patchOf, secretName, usualNow, valueAt, withoutOthers, withTeams, type Entered, type Field, type Keys } from './fields'
 
 const route = useRoute()
 const router = useRouter()
@@ -63,6 +63,7 @@ watch(suggested, (now, old) => {
   if (given && fresh.value && (!given[nameKey.value] || given[nameKey.value] === old)) given[nameKey.value] = now
 })
 const shown = computed(() => (values.value ? asked(fields.value, values.value) : []))
+watch(shown, () => values.value && Object.assign(values.value, usualNow(fields.value, values.value)))
 const main = computed(() => shown.value.filter((field) => !field.more))
 const more = computed(() => shown.value.filter((field) => field.more))
 const open = computed(() => (values.value ? missing(fields.value, values.value) : []))

@@ -77,7 +77,7 @@ export const askOf = (table: string): Field[] => {
     { key: `${table}.sql`, title: 'SQL', as: 'long', needed: true, hint: 'Bound values: :from, :to and parameters by their names.', when: of(...DATABASES), unless: `${table}.pick` },
     { key: `${table}.metric`, title: 'Metric', as: 'texts', needed: true, when: of('open-metrics') },
     { key: `${table}.check`, title: 'Check', as: 'choice', needed: true, choices: words('tcp', 'http', 'certificate', 'dns', 'disk', ...OF_THIS_MACHINE), when: of('local-checks') },
-    { key: `${table}.targets`, title: 'Targets', as: 'texts', needed: true, hint: 'Such as 127.0.0.1:5432, https://example.org/ or /var.', when: both(of('local-checks'), is(`${table}.check`, 'tcp', 'http', 'certificate', 'dns', 'disk')) },
+    { key: `${table}.targets`, title: 'Targets', as: 'texts', needed: true, hint: 'Such as 127.0.0.1:5432, https://example.org/ or /var.', when: both(of('local-checks'), (entered) => !OF_THIS_MACHINE.includes(String(entered[`${table}.check`] ?? ''))) },
     { key: `${table}.targets`, title: 'Only these', as: 'texts', hint: 'Interfaces, or units by name; all if none is named.', when: both(of('local-checks'), is(`${table}.check`, 'network', 'units', 'journal')) },
     { key: `${table}.search`, title: 'Search filter', as: 'text', needed: true, hint: 'As RFC 4515 has them, such as (objectClass=person) or (l={{ port }}).', when: of('ldap') },
     { key: `${table}.base`, title: 'At or below', as: 'text', hint: 'The base of the source if nothing is said.', when: of('ldap') },
@@ -360,6 +360,8 @@ export function entered(fields: Field[], keys: Keys): Entered {
   const found: Entered = {}
   for (const field of fields) {
     const value = valueAt(keys, field.key)
+    // What is usual is said by the first of those that share a key, until another of them is asked for.
+    if (value === undefined && field.key in found) continue
     if (TABLES.includes(field.as)) found[field.key] = JSON.parse(JSON.stringify(Array.isArray(value) ? value : [])) as Keys[]
     else if (field.as === 'values') found[field.key] = [JSON.parse(JSON.stringify(value ?? {})) as Keys]
     else if (['people', 'dashboards', 'formats', 'texts', 'teams'].includes(field.as)) found[field.key] = Array.isArray(value) ? value.map(String) : value === undefined ? [] : [String(value)]
@@ -367,6 +369,18 @@ export function entered(fields: Field[], keys: Keys): Entered {
     else found[field.key] = value === undefined ? (field.as === 'choice' ? (field.usual ?? '') : (usualOfTable(field, keys) ?? '')) : String(value)
   }
   return found
+}
+
+/** What is usual of fields that are asked for now, where another that shares their key was asked for before. */
+export function usualNow(fields: Field[], values: Entered): Entered {
+  const changed: Entered = {}
+  for (const field of asked(fields, values)) {
+    const value = values[field.key]
+    const own = field.choices?.some((choice) => choice.value === value) ?? true
+    const left = fields.some((other) => other !== field && other.key === field.key && other.usual === value)
+    if (!own && left) changed[field.key] = field.usual ?? ''
+  }
+  return changed
 }
 
 const blank = (value: Value | undefined) => value === '' || value === undefined || value === false || (Array.isArray(value) && !value.length) || (typeof value === 'string' && !value.trim())
@@ -394,13 +408,14 @@ const typed = (field: Field, value: Value): unknown => {
 export function patchOf(fields: Field[], values: Entered, before: Keys): Keys {
   const patch: Keys = {}
   const gone: string[][] = []
-  const open = new Set(asked(fields, values).map((field) => field.key))
+  const now = asked(fields, values)
+  const [open, keys] = [new Set(now), new Set(now.map((field) => field.key))]
   for (const field of fields) {
-    // Two fields may share a key; the one that is asked for says what it is.
-    if (!open.has(field.key) && fields.some((other) => other !== field && other.key === field.key && open.has(other.key))) continue
+    // Fields may share a key; the one that is asked for says what it is.
+    if (!open.has(field) && keys.has(field.key)) continue
     const value = values[field.key] ?? ''
     const usual = field.usual !== undefined && value === field.usual && valueAt(before, field.key) === undefined && (!field.isTable || usualOfTable(field, before) !== undefined)
-    const wanted = open.has(field.key) && !blank(value) && !usual ? typed(field, value) : null
+    const wanted = open.has(field) && !blank(value) && !usual ? typed(field, value) : null
     const old = valueAt(before, field.key) ?? null
     const table = field.key.split('.').slice(0, -1)
     if (field.isTable && blank(value) && valueAt(before, table.join('.')) !== undefined) gone.push(table)

@@ -55,6 +55,25 @@ watch(
   { immediate: true },
 )
 
+// What the service's log says of it, once somebody asks; for those who can mend it.
+const log = ref<Schemas['RunLog'] | null>(null)
+const logPage = ref(1)
+async function readLog() {
+  try {
+    log.value = await take(api.GET('/runs/{id}/log', { params: { path: { id: String(route.params.id) }, query: { page: logPage.value } } }))
+  } catch (problem) {
+    complain(problem)
+  }
+}
+watch(logPage, readLog)
+watch(
+  () => route.params.id,
+  () => {
+    log.value = null
+    logPage.value = 1
+  },
+)
+
 const cancelling = ref(false)
 async function cancel() {
   cancelling.value = true
@@ -225,6 +244,24 @@ const link = (document: Schemas['DocumentView']) => at(`/api/v1/documents/${docu
           <template v-if="run.skipped"><dt>Stands for</dt><dd>{{ run.skipped }} earlier instants that passed while no service ran</dd></template>
           <template v-for="snapshot in run.snapshots" :key="snapshot.id"><dt>Snapshot{{ run.snapshots.length > 1 ? `, ${forWhom.get(snapshot.id)}` : '' }}</dt><dd class="hash">SHA-256 {{ snapshot.sha256 }}</dd></template>
         </dl>
+        <details v-if="isAuthor" class="log" @toggle="($event.target as HTMLDetailsElement).open && !log && readLog()">
+          <summary>What the service’s log says</summary>
+          <p v-if="log && !log.items.length" class="muted">The log says nothing of this run.</p>
+          <table v-else-if="log" class="list folds">
+            <thead><tr><th>At</th><th>Level</th><th>Line</th></tr></thead>
+            <tbody>
+              <tr v-for="(line, index) in log.items" :key="index">
+                <td class="whole">{{ instant(line.at, run.window.time_zone) }}</td>
+                <td data-label="Level">{{ line.level }}</td>
+                <td class="small line">{{ line.text }}</td>
+              </tr>
+            </tbody>
+          </table>
+          <div v-if="log" class="row">
+            <el-pagination v-if="log.total > log.size" v-model:current-page="logPage" size="small" layout="prev, pager, next, total" :total="log.total" :page-size="log.size" />
+            <el-button v-if="!run.settled" size="small" @click="readLog">Read again</el-button>
+          </div>
+        </details>
       </section>
     </div>
   </Loading>
@@ -242,6 +279,7 @@ details { margin-top: 0.8rem; }
 summary { cursor: pointer; color: var(--sea); }
 .hash { font-family: ui-monospace, 'DejaVu Sans Mono', monospace; font-size: 0.76rem; overflow-wrap: anywhere; }
 .about { margin-top: 1rem; }
+.line { overflow-wrap: anywhere; }
 .more { background: none; border: 0; padding: 0; color: var(--sea); cursor: pointer; text-decoration: underline; font: inherit; }
 .attempts { margin: 0.4rem 0 0; padding-left: 1.1rem; }
 .links { margin: 0.8rem 0 0; }

@@ -75,8 +75,8 @@ pub use reports::{
 };
 pub use rights::{RIGHTS, Right, WITHIN_VALUES, in_markdown as rights_in_markdown, right_to};
 pub use runs::{
-    AttemptView, DeliveryView, DocumentView, LinkView, RunDefinition, RunOrder, RunPage,
-    RunSummary, RunView, SnapshotView, StepView, WindowView,
+    AttemptView, DeliveryView, DocumentView, LinkView, RunDefinition, RunLog, RunLogLine, RunOrder,
+    RunPage, RunSummary, RunView, SnapshotView, StepView, WindowView,
 };
 pub use schedules::{
     Answers, Explained, ExplainedInstant, ExplainedLeftOut, Question, QuestionAnswer, Questions,

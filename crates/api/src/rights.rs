@@ -187,6 +187,7 @@ pub const RIGHTS: [Right; 27] = [
             "list_template_updates",
             "list_versions",
             "run_definitions",
+            "run_log",
         ],
     },
     Right {

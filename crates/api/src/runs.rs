@@ -183,6 +183,25 @@ fn yes() -> bool {
     true
 }
 
+/// What the log says of a run, the first lines first.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RunLog {
+    pub items: Vec<RunLogLine>,
+    pub total: u64,
+    /// Counted from 1.
+    pub page: u64,
+    pub size: u64,
+}
+
+/// A line of the log.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+pub struct RunLogLine {
+    pub at: DateTime<Utc>,
+    /// `error`, `warn`, `info` …
+    pub level: String,
+    pub text: String,
+}
+
 /// A definition that a run was made with.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct RunDefinition {

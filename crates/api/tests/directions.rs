@@ -18,12 +18,19 @@ const MAY: [(&str, &[&str]); 17] = [
     ("render", &["time", "data", "definition", "document"]),
     ("capture", &["definition"]),
     ("programs", &[]),
+    ("directory", &[]),
     (
         "sources",
-        &["time", "data", "definition", "capture", "programs"],
+        &[
+            "time",
+            "data",
+            "definition",
+            "capture",
+            "directory",
+            "programs",
+        ],
     ),
     ("delivery", &["definition", "programs"]),
-    ("directory", &[]),
     ("store", &["api"]),
     (
         "service",

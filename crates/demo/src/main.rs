@@ -465,7 +465,7 @@ fn configuration(address: &str, state: &Path, reach: &[String], mail: &MailServe
     format!(
         "# Written by the demo at each start.\nlisten = \"{address}\"\ndatabase = \"file:{}\"\nfirst-administrator-password = \"file:{}\"\nsecret-key = \"file:{}\"\n\
          # The demo reports on Maple Lark itself and on the server that it keeps its records in.\nsources-may-reach = {reach:?}\n\
-         deliver-into = [{:?}]\nsources-may-read = [{:?}]\nsources-may-measure = [\"/\", \"/var\", \"/tmp\"]\n\
+         deliver-into = [{:?}]\nsources-may-read = [{:?}]\nsources-may-measure = [\"/\", \"/var\", \"/tmp\", \"machine\"]\n\
          definitions-may-use = [\"env:ORRIN_*\", \"env:LARK_*\"]\n\n\
          [mail]\nhost = \"{}\"\nport = {}\ntls = \"off\"\nfrom = \"Maple Lark <reports@orrin-sound.example>\"\n\n\
          [notices]\nto = \"Operations desk <operations@orrin-sound.example>\"\ngather = \"PT15S\"\nchannels = [\"operations-log\"]\n\n\

@@ -55,7 +55,7 @@ pub struct Running {
 /// # Errors
 /// If the database cannot be used.
 pub async fn start(config: Config, clock: Clock) -> Result<Running, ServeError> {
-    logging::start(&config);
+    let lines = logging::start(&config);
     engine::use_zone_rules(clock.now());
     fonts::provide(config.fonts.clone());
     let store = open_store(&config).await?;
@@ -75,7 +75,8 @@ pub async fn start(config: Config, clock: Clock) -> Result<Running, ServeError> 
         ),
         None => None,
     };
-    let engine = engine::Engine::start(store.clone(), config.clone(), clock);
+    let mut engine = engine::Engine::start(store.clone(), config.clone(), clock);
+    engine.keep_lines(store.clone(), lines);
     Ok(Running {
         server: api::rocket(store, config, engine.handle(), callers),
         engine,

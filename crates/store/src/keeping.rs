@@ -406,6 +406,7 @@ impl Store {
             "pictures",
             "failed_pages",
             "run_steps",
+            "run_lines",
             "deliveries",
             "delivery_attempts",
             "runs",

@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 39] = [
+const STEPS: [Step; 40] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -184,6 +184,10 @@ const STEPS: [Step; 39] = [
     Step {
         name: "0039_telemetry",
         sql: include_str!("migrations/0039_telemetry.sql"),
+    },
+    Step {
+        name: "0040_run_lines",
+        sql: include_str!("migrations/0040_run_lines.sql"),
     },
 ];
 

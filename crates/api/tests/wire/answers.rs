@@ -133,6 +133,9 @@ fn runs() {
         "saved_at": AT,
         "saved_by": "runa",
     }));
+    answer::<RunLog>(
+        json!({ "items": [{ "at": AT, "level": "warn", "text": "slow" }], "total": 1, "page": 1, "size": 100 }),
+    );
     answer::<FailedPage>(json!({ "subject": "board", "at": AT, "picture": "" }));
 }
 

@@ -5,7 +5,8 @@ use clap::Args;
 use console::style;
 use indicatif::{ProgressBar, ProgressStyle};
 use maple_lark_api::{
-    DeliveryState, RunDefinition, RunOrder, RunState, RunView, StepView, Words, readable_size,
+    DeliveryState, RunDefinition, RunLog, RunOrder, RunState, RunView, StepView, Words,
+    readable_size,
 };
 
 use crate::{
@@ -210,13 +211,54 @@ impl Follower {
 
 /// Show a run with its steps, documents and deliveries
 #[derive(Args)]
+#[command(
+    after_help = "Examples:\n  maple-lark show 01994f1e-…\n  maple-lark show 01994f1e-… --log       what the service's log says of it"
+)]
 pub struct Show {
     /// The run's id
     run: uuid::Uuid,
+    /// What the service's log says of it, instead of its steps and documents
+    #[arg(long)]
+    log: bool,
+    /// The page of a long log
+    #[arg(long, default_value_t = 1, requires = "log")]
+    page: u64,
 }
 
 impl Show {
+    async fn show_log(&self, client: &Client, output: Output) -> Result<(), Failure> {
+        let path = format!("/runs/{}/log", self.run);
+        let page = [("page", self.page.to_string())];
+        let found: RunLog = client.get_with(&path, &page).await?;
+        output::print(output, &found, |found| {
+            let rows = found.items.iter().map(|line| {
+                vec![
+                    instant(Some(line.at)),
+                    line.level.clone(),
+                    line.text.clone(),
+                ]
+            });
+            table(
+                &["AT", "LEVEL", "LINE"],
+                rows.collect(),
+                "The log says nothing of this run.",
+            );
+            let shown = found.page * found.size;
+            if shown < found.total {
+                println!(
+                    "\n{} more lines: --page {}",
+                    found.total - shown,
+                    found.page + 1
+                );
+            }
+        });
+        Ok(())
+    }
+
     pub async fn run(self, client: &Client, output: Output) -> Result<(), Failure> {
+        if self.log {
+            return self.show_log(client, output).await;
+        }
         let view: RunView = client.get(&format!("/runs/{}", self.run)).await?;
         // Definitions are not for viewers, who see the rest.
         let made = format!("/runs/{}/definitions", self.run);

@@ -6,6 +6,7 @@
     reason = "a test tells one story from its beginning to its end"
 )]
 
+mod a_year;
 mod access;
 mod api;
 mod bad_input;
@@ -44,4 +45,3 @@ mod tending;
 mod tls;
 mod users;
 mod waiting;
-mod year;

@@ -8,6 +8,7 @@ const DEMO: &str = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo");
 
 pub async fn place_with_everything() -> (Place, WebServices) {
     let mut place = Place::new().await;
+    place.add_to_configuration_head("sources-may-measure = [\"/\", \"machine\"]\n");
     let services = WebServices::start().await.unwrap();
     let inventory = place.folder.path().join("inventory");
     std::fs::create_dir(&inventory).unwrap();

@@ -68,6 +68,7 @@ fn given(template: &str, database: &str) -> (&'static str, Vec<String>) {
         "checks-pages" => ("this-machine", value(&[("targets", "http://127.0.0.1:9/")])),
         "checks-names" => ("this-machine", value(&[("targets", "localhost")])),
         "checks-disks" => ("this-machine", value(&[("targets", "/")])),
+        "checks-machine" => ("this-machine", Vec::new()),
         "files-table" => ("inventory", value(&[("file", "kiosks.csv")])),
         "files-by-group" => (
             "inventory",

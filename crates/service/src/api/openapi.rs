@@ -41,7 +41,7 @@ use crate::access::SESSION_COOKIE;
         queries::try_query, queries::catalogue, queries::choices, queries::samplers, preview::preview, secrets::list, secrets::set, secrets::remove,
         schedules::explain, schedules::explain_all, agenda::agenda, agenda::subscribe, agenda::feed, agenda::calendars,
         runs::list, runs::one, runs::events,
-        runs::cancel, runs::definitions, runs::failed_pages, pages::look,
+        runs::cancel, runs::definitions, runs::failed_pages, runs::log, pages::look,
         templates::list, templates::one, templates::show_filled, templates::share, templates::make, templates::updates,
         documents::one, archive::again, archive::matching, search::search, search::zip, search::front, themes::preview,
         delivery::channels, delivery::test_channel, delivery::test_mail, delivery::people, delivery::forget_bounces, delivery::remove_unsubscribe,

@@ -4,8 +4,8 @@ use std::time::Duration;
 
 use base64::{Engine, engine::general_purpose::STANDARD};
 use maple_lark_api::{
-    FailedPage, Kind, ProblemDetails, RunDefinition, RunPage, RunState, RunView, SnapshotView,
-    Words,
+    FailedPage, Kind, ProblemDetails, RunDefinition, RunLog, RunLogLine, RunPage, RunState,
+    RunView, SnapshotView, Words,
 };
 use maple_lark_store::{Store, definitions::UsedVersion, runs::RunFilter, teams::Sight};
 use rocket::{
@@ -26,7 +26,7 @@ use crate::{
 const LOOK_AGAIN: Duration = Duration::from_secs(5);
 
 pub fn routes() -> Vec<Route> {
-    routes![list, one, events, cancel, definitions, failed_pages]
+    routes![list, one, events, cancel, definitions, failed_pages, log]
 }
 
 /// Runs, newest first.
@@ -83,6 +83,33 @@ async fn definitions(user: Author, id: Uuid, store: &State<Store>) -> Answer<Vec
         })
     };
     Ok(Json(used.into_iter().filter_map(view).collect()))
+}
+
+/// What the log says of a run, the first lines first.
+#[utoipa::path(get, operation_id = "run_log", path = "/runs/{id}/log", tag = "runs", params(("id" = Uuid, Path), ("page" = Option<u64>, Query, description = "counted from 1"), ("size" = Option<u64>, Query, description = "at most 200")), responses((status = 200, body = RunLog), (status = 404, body = ProblemDetails)))]
+#[get("/runs/<id>/log?<page>&<size>")]
+async fn log(
+    user: Author,
+    id: Uuid,
+    page: Option<&str>,
+    size: Option<&str>,
+    store: &State<Store>,
+) -> Answer<RunLog> {
+    let page = whole("page", page)?.unwrap_or(1).clamp(1, 1 << 40);
+    let size = whole("size", size)?.unwrap_or(100).clamp(1, 200);
+    seen::run(store, &user.1, id).await?;
+    let found = store.run_lines(id, page, size).await?;
+    let lines = found.items.into_iter().map(|line| RunLogLine {
+        at: line.at,
+        level: line.level,
+        text: line.text,
+    });
+    Ok(Json(RunLog {
+        items: lines.collect(),
+        total: found.total,
+        page,
+        size,
+    }))
 }
 
 /// What was there instead of the live pages that a run could not capture.

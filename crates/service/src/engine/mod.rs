@@ -13,6 +13,7 @@ mod forward;
 mod guard;
 pub(crate) mod keep;
 mod limits;
+mod lines;
 mod notify;
 mod people;
 mod room;
@@ -32,9 +33,12 @@ use maple_lark_api::Work;
 use maple_lark_definition::{Channel, Mailbox, Query, Report};
 use maple_lark_document::Snapshot;
 use maple_lark_sources::{Answer, Reader, Values};
-use maple_lark_store::{Store, StoreError, teams::Sight};
+use maple_lark_store::{Store, StoreError, run_lines::RunLine, teams::Sight};
 use maple_lark_time::Window;
-use tokio::{sync::watch, task::JoinSet};
+use tokio::{
+    sync::{mpsc, watch},
+    task::JoinSet,
+};
 
 use crate::Config;
 pub(crate) use ask::{Among, AskError};
@@ -265,6 +269,12 @@ impl Engine {
         if config.bounces.is_some() {
             self.part("bounces", stopped, notify::bounces::watch_the_maildir);
         }
+    }
+
+    /// Keeps what the log says of runs with them.
+    pub fn keep_lines(&mut self, store: Store, said: mpsc::Receiver<RunLine>) {
+        self.workers
+            .spawn(lines::keep(store, said, self.stop.subscribe()));
     }
 
     /// Starts a part of the engine, which is begun again should it break.

@@ -22,6 +22,7 @@ mod kept;
 mod outside;
 mod pictures;
 mod restored;
+mod run_lines;
 mod status;
 mod teams;
 mod telemetry;
