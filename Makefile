@@ -10,7 +10,7 @@ STATE = $$($(CARGO_TARGET_DIR)/release/maple-lark-demo --print-state)
 # Everything that is built for release in one go, so that demo, benchmarks and pictures share it.
 RELEASE = cargo build --release --workspace --bins --examples
 
-.PHONY: demo demo-reset package test test-documents test-package chaos fuzz lint bench screenshots api console
+.PHONY: demo demo-reset package test test-documents test-package test-container chaos fuzz lint bench screenshots api console
 
 ## Start the demo: installs what is missing, builds, runs until Ctrl-C
 demo:
@@ -49,6 +49,11 @@ package:
 test-package: package
 	@scripts/need.sh package
 	@scripts/test-package.sh "$(CARGO_TARGET_DIR)"
+
+## The container, built of the package with buildah, configured and started (as root)
+test-container: package
+	@scripts/need.sh container
+	@scripts/test-container.sh "$(CARGO_TARGET_DIR)"
 
 ## Everything that goes wrong in a year, about ten minutes of it; "make test" does it once
 chaos:

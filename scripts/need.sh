@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Installs from Debian's packages what is missing here: what the product runs on, and with
-# "test" also what the tests look at it with, with "package" what its package is tried in.
+# "test" also what the tests look at it with, with "package" or "container" what those are tried in.
 set -euo pipefail
 
 missing=()
@@ -32,6 +32,12 @@ if [ "${1:-run}" = test ]; then
   [ -x /usr/sbin/slapd ] || missing+=(slapd)
   [ -x /usr/sbin/snmpd ] || missing+=(snmpd)
   [ -x /lib/systemd/systemd-journal-remote ] || missing+=(systemd-journal-remote)
+fi
+
+if [ "${1:-run}" = container ]; then
+  need debootstrap debootstrap
+  need buildah buildah
+  need curl curl
 fi
 
 if [ "${1:-run}" = package ]; then

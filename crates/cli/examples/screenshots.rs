@@ -116,10 +116,8 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
     browser.goto(&format!("{address}/templates")).await?;
     shot(browser, ".cards svg", folder, "console-templates").await?;
     live_page(browser, address, folder).await?;
-    browser
-        .goto(&format!("{address}/reports/week-in-review/schedule"))
-        .await?;
-    shot(browser, ".says tbody", folder, "console-schedule").await?;
+    browser.goto(&format!("{address}/condition")).await?;
+    shot(browser, ".folds tbody tr", folder, "console-condition").await?;
     browser
         .goto(&format!(
             "{address}/archive?words=havnes-kiosk-3&format=pdf"

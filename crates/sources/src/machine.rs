@@ -3,7 +3,7 @@
 
 use std::{
     collections::BTreeMap,
-    path::Path,
+    path::{Path, PathBuf},
     process::ExitStatus,
     time::{Duration, Instant},
 };
@@ -16,7 +16,7 @@ use maple_lark_time::Window;
 use procfs::{CpuTime, Current, CurrentSI, KernelStats, LoadAverage, Meminfo, Uptime, net};
 use tokio::io::{AsyncBufReadExt, AsyncReadExt, BufReader};
 
-use crate::{Answer, Reader, SourceError, threads::computed};
+use crate::{Answer, Reader, SourceError, threads::computed, within_size};
 
 /// How long is looked at what is told by the second.
 const LOOK: Duration = Duration::from_secs(1);
@@ -331,7 +331,7 @@ impl Printing {
     }
 
     /// That it ended well.
-    async fn end(mut self, source: &Source, complained: String) -> Result<(), SourceError> {
+    async fn end(mut self, source: &Source, complained: &str) -> Result<(), SourceError> {
         let status = self.child.wait().await;
         let status: ExitStatus =
             status.map_err(|error| failed(source, not_run(self.program, &error)))?;
@@ -339,7 +339,7 @@ impl Printing {
         if status.success() {
             return Ok(());
         }
-        let words = match complained.as_str() {
+        let words = match complained {
             "" => status.to_string(),
             words => words.to_owned(),
         };
@@ -382,13 +382,18 @@ async fn units(source: &Source, patterns: &[String]) -> Result<Table, SourceErro
     let mut bytes = Vec::new();
     let reading = async {
         match printed {
-            Some(printed) => printed.take(source.max_bytes).read_to_end(&mut bytes).await,
+            // One byte more tells an answer that ends here from one that goes on.
+            Some(printed) => {
+                let mut printed = printed.take(source.max_bytes.saturating_add(1));
+                printed.read_to_end(&mut bytes).await
+            }
             None => Ok(0),
         }
     };
     let (read, complained) = tokio::join!(reading, words(complained));
     read.map_err(|error| failed(source, not_run("systemctl", &error)))?;
-    printing.end(source, complained).await?;
+    within_size(source, bytes.len())?;
+    printing.end(source, &complained).await?;
     let of = source.clone();
     computed(source, move || units_of(&of, &bytes)).await
 }
@@ -452,8 +457,12 @@ async fn journal(
     names: &[String],
     window: &Window,
 ) -> Result<Table, SourceError> {
+    let (of, looked) = (source.clone(), folder.map(Path::to_owned));
+    computed(source, move || {
+        may_read_journal(looked.as_deref()).map_err(|words| failed(&of, words))
+    })
+    .await?;
     let mut arguments = vec![
-        "--quiet".to_owned(),
         "--no-pager".to_owned(),
         "--output=json".to_owned(),
         "--output-fields=PRIORITY,_SYSTEMD_UNIT".to_owned(),
@@ -487,7 +496,7 @@ async fn journal(
     };
     let (counts, complained) = tokio::join!(reading, words(complained));
     let counts = counts?;
-    printing.end(source, complained).await?;
+    printing.end(source, &complained).await?;
     let truncated = counts.len() > source.row_limit;
     let rows = counts.into_iter().take(source.row_limit);
     let rows = rows.map(|((unit, priority), (lines, last))| {
@@ -515,6 +524,50 @@ async fn journal(
         truncated,
         ..table(&columns, rows)
     })
+}
+
+/// That there is a journal, and that this account sees all of it: the journal's program does not say so when it is
+/// asked for JSON.
+fn may_read_journal(folder: Option<&Path>) -> Result<(), String> {
+    let roots: Vec<&Path> = match folder {
+        Some(folder) => vec![folder],
+        None => ["/var/log/journal", "/run/log/journal"]
+            .map(Path::new)
+            .to_vec(),
+    };
+    let inside = |folder: &Path| {
+        let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+        entries.map(|entry| entry.path()).collect::<Vec<_>>()
+    };
+    let mut found = false;
+    for root in &roots {
+        let files = inside(root);
+        let below: Vec<PathBuf> = files.iter().flat_map(|path| inside(path)).collect();
+        for file in files.iter().chain(&below) {
+            if file.extension().is_none_or(|end| end != "journal") {
+                continue;
+            }
+            found = true;
+            if let Err(error) = std::fs::File::open(file) {
+                return Err(format!(
+                    "{} cannot be read: {error}; put the account of the service into the group systemd-journal",
+                    file.display()
+                ));
+            }
+        }
+    }
+    if found {
+        Ok(())
+    } else {
+        let places: Vec<String> = roots
+            .iter()
+            .map(|root| root.display().to_string())
+            .collect();
+        Err(format!(
+            "there is no journal in {}, or this account may not see it; it must be in the group systemd-journal",
+            places.join(" or ")
+        ))
+    }
 }
 
 /// Counts a line. What is no line of the journal is none; a line without a priority has that of information.

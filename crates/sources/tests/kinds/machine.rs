@@ -192,4 +192,17 @@ async fn lines_of_the_journal_are_counted_by_unit_and_priority() {
     let only = "check = \"journal\"\ntargets = [\"cron.service\"]";
     let answer = ask_with(&reader, &here(), only, &none).await.unwrap();
     assert_eq!(answer.table.rows.len(), 1);
+    // Nothing is missing unseen.
+    let empty = TempDir::new().unwrap();
+    let none_there = self::reader(&[MachinePart::Journal], Some(empty.path().to_owned()));
+    let said = ask_with(&none_there, &here(), "check = \"journal\"", &none)
+        .await
+        .unwrap_err();
+    assert!(
+        said.contains(&format!(
+            "there is no journal in {}",
+            empty.path().display()
+        )),
+        "{said}"
+    );
 }
