@@ -3,9 +3,9 @@
 import type { Schemas } from './api/client'
 
 /** An instant in a named zone, or in the reader's own. */
-export function instant(text: string | null | undefined, zone?: string): string {
+export function instant(text: string | null | undefined, zone?: string, toTheSecond = false): string {
   if (!text) return '–'
-  return new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', timeZone: zone }).format(new Date(text))
+  return new Intl.DateTimeFormat('en-GB', { weekday: 'short', day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', second: toTheSecond ? '2-digit' : undefined, timeZone: zone }).format(new Date(text))
 }
 
 /** How long until or since an instant: "in 3 hours", "2 minutes ago". */

@@ -41,6 +41,7 @@ describe('times', () => {
     expect(instant('2026-10-25T00:30:00Z', 'Atlantic/Faroe')).toContain('01:30')
     expect(instant('2026-10-25T01:30:00Z', 'Atlantic/Faroe')).toContain('01:30')
     expect(instant(null)).toBe('–')
+    expect(instant('2026-10-25T00:30:07Z', 'Atlantic/Faroe', true)).toContain('01:30:07')
   })
 
   it('are said from now in the largest fitting unit', () => {

@@ -251,7 +251,7 @@ const link = (document: Schemas['DocumentView']) => at(`/api/v1/documents/${docu
             <thead><tr><th>At</th><th>Level</th><th>Line</th></tr></thead>
             <tbody>
               <tr v-for="(line, index) in log.items" :key="index">
-                <td class="whole">{{ instant(line.at, run.window.time_zone) }}</td>
+                <td class="whole">{{ instant(line.at, run.window.time_zone, true) }}</td>
                 <td data-label="Level">{{ line.level }}</td>
                 <td class="small line">{{ line.text }}</td>
               </tr>

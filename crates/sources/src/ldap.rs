@@ -9,15 +9,13 @@ use ldap3::{
     ldap_escape,
 };
 use maple_lark_data::{Column, ColumnKind, Table, Value};
-use maple_lark_definition::{
-    DirectoryServer, DirectoryTls, Field, Search, SearchScope, Source, split_address,
-};
+use maple_lark_definition::{DirectoryServer, DirectoryTls, Field, Search, SearchScope, Source};
 use maple_lark_directory::{Protection, Way, trusting};
 use tokio::net::TcpStream;
 
 use crate::{
     Answer, Greeting, Question, Reader, SettingProblem, SourceError, catalogue::Entry, cells,
-    filled::not_filled, ldap_schema, within_size,
+    filled::not_filled, ldap_schema, server::Place, within_size,
 };
 
 /// Entries of one page.
@@ -320,14 +318,12 @@ async fn connect(
     source: &Source,
     server: &DirectoryServer,
 ) -> Result<Ldap, SourceError> {
-    let address = reader.resolve(source, "address", &server.address).await?;
-    let (host, port) = split_address(&address).ok_or_else(|| SourceError::Setting {
-        source_name: source.name.clone(),
-        setting: "address",
-        reference: server.address.written(),
-        problem: SettingProblem::NotAnAddress,
-    })?;
-    let addresses = reader.within_bounds(source, host, port).await?;
+    let Place {
+        address,
+        host,
+        addresses,
+        ..
+    } = Place::of(reader, source, &server.address).await?;
     let tls = match server.tls {
         DirectoryTls::Off => None,
         DirectoryTls::Tls | DirectoryTls::StartTls => {
@@ -369,9 +365,11 @@ async fn connect(
     let connected = maple_lark_directory::connect(way).await;
     let mut connection = connected.map_err(|error| unreachable(error.to_string()))?;
     if let (Some(user), Some(password)) = (&server.user, &server.password) {
-        let user = reader.resolve_for(source, "user", user, Some(host)).await?;
+        let user = reader
+            .resolve_for(source, "user", user, Some(&host))
+            .await?;
         let password = reader
-            .resolve_for(source, "password", password, Some(host))
+            .resolve_for(source, "password", password, Some(&host))
             .await?;
         if password.is_empty() {
             return Err(SourceError::SignIn {

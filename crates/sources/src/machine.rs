@@ -76,7 +76,7 @@ pub async fn read(
         return Err(failed(
             source,
             format!(
-                "this may not be asked; an administrator can allow it in the configuration: sources-may-measure = [\"{}\"]",
+                "this may not be asked; an administrator can allow it by adding \"{}\" to sources-may-measure in the configuration",
                 part.name()
             ),
         ));

@@ -193,8 +193,8 @@ async fn connect(
 ) -> Result<Session, SourceError> {
     let server = Server::of(reader, source, settings).await?;
     let mut options = MySqlConnectOptions::new()
-        .host(&server.host)
-        .port(server.port)
+        .host(&server.place.host)
+        .port(server.place.port)
         .database(&server.database)
         .username(&server.user)
         .ssl_mode(match settings.tls {

@@ -114,8 +114,8 @@ pub async fn connect(
     let server = Server::of(reader, source, settings).await?;
     let milliseconds = (source.timeout_seconds * 1000).to_string();
     let mut options = PgConnectOptions::new_without_pgpass()
-        .host(&server.host)
-        .port(server.port)
+        .host(&server.place.host)
+        .port(server.place.port)
         .database(&server.database)
         .username(&server.user)
         .application_name("maple-lark")

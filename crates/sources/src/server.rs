@@ -2,22 +2,54 @@
 
 use std::net::SocketAddr;
 
-use maple_lark_definition::{DatabaseServer, Source, Tls, split_address};
+use maple_lark_definition::{DatabaseServer, Setting, Source, Tls, split_address};
 use sqlx::ConnectOptions;
 
 use crate::{Reader, SettingProblem, SourceError};
 
-/// A server with what its source signs in with.
-pub struct Server {
+/// Where a source's server is.
+pub struct Place {
     /// As it is told.
-    address: String,
+    pub address: String,
     pub host: String,
     pub port: u16,
+    /// What it leads to; all of it may be reached.
+    pub addresses: Vec<SocketAddr>,
+}
+
+impl Place {
+    /// # Errors
+    /// If the setting cannot be had or is no address, or the server may not be reached.
+    pub async fn of(
+        reader: &Reader,
+        source: &Source,
+        setting: &Setting,
+    ) -> Result<Self, SourceError> {
+        let address = reader.resolve(source, "address", setting).await?;
+        let (host, port) = split_address(&address).ok_or_else(|| SourceError::Setting {
+            source_name: source.name.clone(),
+            setting: "address",
+            reference: setting.written(),
+            problem: SettingProblem::NotAnAddress,
+        })?;
+        let addresses = reader.within_bounds(source, host, port).await?;
+        let host = host.to_owned();
+        Ok(Self {
+            host,
+            port,
+            addresses,
+            address,
+        })
+    }
+}
+
+/// A server with what its source signs in with.
+pub struct Server {
+    pub place: Place,
     pub database: String,
     pub user: String,
     pub password: Option<String>,
     tls: Tls,
-    addresses: Vec<SocketAddr>,
 }
 
 impl Server {
@@ -28,15 +60,9 @@ impl Server {
         source: &Source,
         settings: &DatabaseServer,
     ) -> Result<Self, SourceError> {
-        let address = reader.resolve(source, "address", &settings.address).await?;
-        let (host, port) = split_address(&address).ok_or_else(|| SourceError::Setting {
-            source_name: source.name.clone(),
-            setting: "address",
-            reference: settings.address.written(),
-            problem: SettingProblem::NotAnAddress,
-        })?;
-        let addresses = reader.within_bounds(source, host, port).await?;
-        let looked_up = |name, setting| reader.resolve_for(source, name, setting, Some(host));
+        let place = Place::of(reader, source, &settings.address).await?;
+        let looked_up =
+            |name, setting| reader.resolve_for(source, name, setting, Some(&place.host));
         let password = match &settings.password {
             Some(password) => Some(looked_up("password", password).await?),
             None => None,
@@ -45,11 +71,8 @@ impl Server {
             database: looked_up("database", &settings.database).await?,
             user: looked_up("user", &settings.user).await?,
             password,
-            host: host.to_owned(),
-            port,
             tls: settings.tls,
-            addresses,
-            address,
+            place,
         })
     }
 
@@ -77,7 +100,7 @@ impl Server {
         }
         // Only what was looked at is connected to, in the name's own order.
         let mut last = sqlx::Error::Protocol("the name has no address".to_owned());
-        for found in &self.addresses {
+        for found in &self.place.addresses {
             let options = at(options.clone(), &found.ip().to_string());
             match options.connect().await {
                 Err(error @ sqlx::Error::Io(_)) => last = error,
@@ -89,7 +112,7 @@ impl Server {
     }
 
     fn refused(&self, source: &Source, error: sqlx::Error) -> SourceError {
-        let (source_name, address) = (source.name.clone(), self.address.clone());
+        let (source_name, address) = (source.name.clone(), self.place.address.clone());
         match error {
             sqlx::Error::Database(answer) => SourceError::SignIn {
                 source_name,

@@ -7,7 +7,6 @@ use maple_lark_data::{Column, ColumnKind, Table, Value};
 use maple_lark_definition::{
     Objects, ObjectsOperation, SnmpAgent, SnmpCipher, SnmpHash, SnmpSignIn, Source,
     mib::{self, dotted, named},
-    split_address,
 };
 use snmp2::{
     AsyncSession, Error, Oid,
@@ -15,8 +14,9 @@ use snmp2::{
 };
 
 use crate::{
-    Answer, Greeting, Reader, SettingProblem, SourceError,
+    Answer, Greeting, Reader, SourceError,
     catalogue::{Entry, Item, MOST, found},
+    server::Place,
     within_size,
 };
 
@@ -331,15 +331,13 @@ impl<'a> Session<'a> {
         source: &'a Source,
         agent: &SnmpAgent,
     ) -> Result<Self, SourceError> {
-        let address = reader.resolve(source, "address", &agent.address).await?;
-        let (host, port) = split_address(&address).ok_or_else(|| SourceError::Setting {
-            source_name: source.name.clone(),
-            setting: "address",
-            reference: agent.address.written(),
-            problem: SettingProblem::NotAnAddress,
-        })?;
-        let addresses = reader.within_bounds(source, host, port).await?;
-        let looked_up = |name, setting| reader.resolve_for(source, name, setting, Some(host));
+        let Place {
+            address,
+            host,
+            addresses,
+            ..
+        } = Place::of(reader, source, &agent.address).await?;
+        let looked_up = |name, setting| reader.resolve_for(source, name, setting, Some(&host));
         let session = match &agent.sign_in {
             SnmpSignIn::Community(community) => {
                 let community = looked_up("community", community).await?;

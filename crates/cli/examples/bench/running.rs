@@ -30,6 +30,10 @@ pub struct Running {
 
 impl Drop for Running {
     fn drop(&mut self) {
+        // One that has been killed is another's number by now.
+        if matches!(self.child.try_wait(), Ok(Some(_))) {
+            return;
+        }
         let _ = Command::new("kill")
             .args(["-TERM", &self.child.id().to_string()])
             .status();

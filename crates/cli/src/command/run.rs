@@ -233,13 +233,13 @@ impl Show {
         output::print(output, &found, |found| {
             let rows = found.items.iter().map(|line| {
                 vec![
-                    instant(Some(line.at)),
+                    line.at.format("%Y-%m-%d %H:%M:%S%.3f").to_string(),
                     line.level.clone(),
                     line.text.clone(),
                 ]
             });
             table(
-                &["AT", "LEVEL", "LINE"],
+                &["AT (UTC)", "LEVEL", "LINE"],
                 rows.collect(),
                 "The log says nothing of this run.",
             );

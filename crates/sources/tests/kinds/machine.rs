@@ -106,7 +106,9 @@ async fn only_what_an_administrator_allows_is_told() {
             .await
             .unwrap_err();
         assert!(
-            said.ends_with(&format!("sources-may-measure = [\"{word}\"]")),
+            said.ends_with(&format!(
+                "adding \"{word}\" to sources-may-measure in the configuration"
+            )),
             "{said}"
         );
     }
