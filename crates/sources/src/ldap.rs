@@ -1,6 +1,6 @@
 //! Entries of a directory (LDAP, RFC 4511), in pages (RFC 2696). Nothing is ever written there.
 
-use std::{collections::BTreeSet, time::Duration};
+use std::{collections::BTreeSet, sync::Arc, time::Duration};
 
 use base64::{Engine, engine::general_purpose::STANDARD};
 use ldap3::{
@@ -11,6 +11,7 @@ use ldap3::{
 use maple_lark_data::{Column, ColumnKind, Table, Value};
 use maple_lark_definition::{DirectoryServer, DirectoryTls, Field, Search, SearchScope, Source};
 use maple_lark_directory::{Protection, Way, trusting};
+use rustls::ClientConfig;
 use tokio::net::TcpStream;
 
 use crate::{
@@ -324,25 +325,7 @@ async fn connect(
         addresses,
         ..
     } = Place::of(reader, source, &server.address).await?;
-    let tls = match server.tls {
-        DirectoryTls::Off => None,
-        DirectoryTls::Tls | DirectoryTls::StartTls => {
-            let unusable = |words: String| SourceError::Setting {
-                source_name: source.name.clone(),
-                setting: "ca-file",
-                reference: server.ca_file.clone().unwrap_or_default(),
-                problem: SettingProblem::Certificates(words),
-            };
-            let pem = match &server.ca_file {
-                Some(path) => {
-                    let pem = tokio::fs::read(path).await;
-                    Some(pem.map_err(|error| unusable(error.to_string()))?)
-                }
-                None => None,
-            };
-            Some(trusting(pem.as_deref()).map_err(|error| unusable(error.to_string()))?)
-        }
-    };
+    let tls = trusted(source, server).await?;
     let unreachable = |words: String| SourceError::Unreachable {
         source_name: source.name.clone(),
         address: address.clone(),
@@ -365,30 +348,50 @@ async fn connect(
     let connected = maple_lark_directory::connect(way).await;
     let mut connection = connected.map_err(|error| unreachable(error.to_string()))?;
     if let (Some(user), Some(password)) = (&server.user, &server.password) {
-        let user = reader
-            .resolve_for(source, "user", user, Some(&host))
-            .await?;
-        let password = reader
-            .resolve_for(source, "password", password, Some(&host))
-            .await?;
+        let looked_up = |name, setting| reader.resolve_for(source, name, setting, Some(&host));
+        let user = looked_up("user", user).await?;
+        let password = looked_up("password", password).await?;
+        let refused = |words: String| SourceError::SignIn {
+            source_name: source.name.clone(),
+            address: address.clone(),
+            words,
+        };
         if password.is_empty() {
-            return Err(SourceError::SignIn {
-                source_name: source.name.clone(),
-                address,
-                words: "the password is empty, and nobody is signed in without one".to_owned(),
-            });
+            let words = "the password is empty, and nobody is signed in without one";
+            return Err(refused(words.to_owned()));
         }
         let answer = connection.simple_bind(&user, &password).await;
         let answer = answer.map_err(|error| failed(source, server, error))?;
         if answer.rc != 0 {
-            return Err(SourceError::SignIn {
-                source_name: source.name.clone(),
-                address,
-                words: answer.to_string(),
-            });
+            return Err(refused(answer.to_string()));
         }
     }
     Ok(connection)
+}
+
+/// Whom a protected way trusts; nothing if it is not protected.
+async fn trusted(
+    source: &Source,
+    server: &DirectoryServer,
+) -> Result<Option<Arc<ClientConfig>>, SourceError> {
+    if server.tls == DirectoryTls::Off {
+        return Ok(None);
+    }
+    let unusable = |words: String| SourceError::Setting {
+        source_name: source.name.clone(),
+        setting: "ca-file",
+        reference: server.ca_file.clone().unwrap_or_default(),
+        problem: SettingProblem::Certificates(words),
+    };
+    let pem = match &server.ca_file {
+        Some(path) => {
+            let pem = tokio::fs::read(path).await;
+            Some(pem.map_err(|error| unusable(error.to_string()))?)
+        }
+        None => None,
+    };
+    let trusted = trusting(pem.as_deref());
+    Ok(Some(trusted.map_err(|error| unusable(error.to_string()))?))
 }
 
 fn refused(source: &Source, words: String) -> SourceError {

@@ -9,7 +9,7 @@ pub fn entries(classes: &[String], search: &str) -> Vec<Entry> {
         .filter_map(|class| entry(class))
         .filter(|entry| found(search, &[&entry.name, &entry.description]))
         .collect();
-    entries.sort_by(|one, other| one.name.to_lowercase().cmp(&other.name.to_lowercase()));
+    entries.sort_by_cached_key(|entry| entry.name.to_lowercase());
     entries.truncate(MOST);
     entries
 }

@@ -188,52 +188,12 @@ impl Reader {
                 Err(error) => Err(self.told(source, error).await),
             };
         }
-        let answered = bounded(source, async {
-            match (&source.kind, question.ask) {
-                (SourceKind::Postgresql(settings), Ask::Sql(sql)) => {
-                    postgresql::read(self, source, settings, sql, question).await
-                }
-                (SourceKind::Mysql(settings), Ask::Sql(sql)) => {
-                    mysql::read(self, source, settings, sql, question).await
-                }
-                (SourceKind::Sqlite(file), Ask::Sql(sql)) => {
-                    sqlite::read(self, source, file, sql, question).await
-                }
-                (SourceKind::HttpJson(web, _), Ask::Request(request)) => {
-                    http_json::read(self, source, web, request, question).await
-                }
-                (SourceKind::Folder(folder), Ask::File(rows)) => {
-                    files::read_folder(self, source, folder, rows, question).await
-                }
-                (SourceKind::FilesByHttp(web, _), Ask::File(rows)) => {
-                    files::read_web(self, source, web, rows, question).await
-                }
-                (SourceKind::OpenMetrics(web), Ask::Metrics(metrics)) => {
-                    open_metrics::read(self, source, web, metrics).await
-                }
-                (SourceKind::Program(name), Ask::Output(output)) => {
-                    program::read(self, source, name, output, question).await
-                }
-                (SourceKind::LocalChecks, Ask::Check(check)) if check.kind.is_of_this_machine() => {
-                    machine::read(self, source, check, &question.times.window).await
-                }
-                (SourceKind::LocalChecks, Ask::Check(check)) => {
-                    checks::read(self, source, check).await
-                }
-                (SourceKind::Ldap(server), Ask::Search(search)) => {
-                    ldap::read(self, source, server, search, question).await
-                }
-                (SourceKind::Snmp(agent), Ask::Objects(objects)) => {
-                    snmp::read(self, source, agent, objects).await
-                }
-                _ => Err(mismatch(source, question.ask)),
-            }
-        })
-        .await
-        .and_then(|answer| {
-            within_size(source, answer.table.size())?;
-            Ok(answer)
-        });
+        let answered = bounded(source, self.answer(source, question))
+            .await
+            .and_then(|answer| {
+                within_size(source, answer.table.size())?;
+                Ok(answer)
+            });
         match answered {
             // An address may have a key in it; SQL and the names of files are as their author
             // wrote them.
@@ -243,6 +203,47 @@ impl Reader {
             }
             Ok(answer) => Ok(answer),
             Err(error) => Err(self.told(source, error).await),
+        }
+    }
+
+    /// Asks in the way of the source's kind.
+    async fn answer(&self, source: &Source, question: Question<'_>) -> Result<Answer, SourceError> {
+        match (&source.kind, question.ask) {
+            (SourceKind::Postgresql(settings), Ask::Sql(sql)) => {
+                postgresql::read(self, source, settings, sql, question).await
+            }
+            (SourceKind::Mysql(settings), Ask::Sql(sql)) => {
+                mysql::read(self, source, settings, sql, question).await
+            }
+            (SourceKind::Sqlite(file), Ask::Sql(sql)) => {
+                sqlite::read(self, source, file, sql, question).await
+            }
+            (SourceKind::HttpJson(web, _), Ask::Request(request)) => {
+                http_json::read(self, source, web, request, question).await
+            }
+            (SourceKind::Folder(folder), Ask::File(rows)) => {
+                files::read_folder(self, source, folder, rows, question).await
+            }
+            (SourceKind::FilesByHttp(web, _), Ask::File(rows)) => {
+                files::read_web(self, source, web, rows, question).await
+            }
+            (SourceKind::OpenMetrics(web), Ask::Metrics(metrics)) => {
+                open_metrics::read(self, source, web, metrics).await
+            }
+            (SourceKind::Program(name), Ask::Output(output)) => {
+                program::read(self, source, name, output, question).await
+            }
+            (SourceKind::LocalChecks, Ask::Check(check)) if check.kind.is_of_this_machine() => {
+                machine::read(self, source, check, &question.times.window).await
+            }
+            (SourceKind::LocalChecks, Ask::Check(check)) => checks::read(self, source, check).await,
+            (SourceKind::Ldap(server), Ask::Search(search)) => {
+                ldap::read(self, source, server, search, question).await
+            }
+            (SourceKind::Snmp(agent), Ask::Objects(objects)) => {
+                snmp::read(self, source, agent, objects).await
+            }
+            _ => Err(mismatch(source, question.ask)),
         }
     }
 

@@ -497,6 +497,11 @@ async fn journal(
     let (counts, complained) = tokio::join!(reading, words(complained));
     let counts = counts?;
     printing.end(source, &complained).await?;
+    Ok(counted(source, counts))
+}
+
+/// A row for each unit and priority.
+fn counted(source: &Source, counts: Counts) -> Table {
     let truncated = counts.len() > source.row_limit;
     let rows = counts.into_iter().take(source.row_limit);
     let rows = rows.map(|((unit, priority), (lines, last))| {
@@ -520,10 +525,10 @@ async fn journal(
         ("lines", ColumnKind::Integer),
         ("last", ColumnKind::Instant),
     ];
-    Ok(Table {
+    Table {
         truncated,
         ..table(&columns, rows)
-    })
+    }
 }
 
 /// That there is a journal, and that this account sees all of it: the journal's program does not say so when it is

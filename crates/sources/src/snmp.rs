@@ -50,15 +50,7 @@ pub async fn read(
         ObjectsOperation::Walk => walk(&mut session, objects).await?,
         ObjectsOperation::Table => by_index(&mut session, objects).await?,
     };
-    let names: Vec<&str> = objects
-        .objects
-        .iter()
-        .map(|object| object.written.as_str())
-        .collect();
-    Ok(Answer::of(
-        table,
-        format!("{} {}", objects.operation.name(), names.join(", ")),
-    ))
+    Ok(Answer::of(table, objects.written()))
 }
 
 /// What it calls itself.

@@ -32,32 +32,8 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Source> {
     let title = node
         .text("title")
         .map_or_else(|| name.clone(), |title| title.value);
-    let kind = match node.required_choice("kind", &SourceKind::NAMES)? {
-        "postgresql" => read_server(&node, 5432).map(SourceKind::Postgresql),
-        "mysql" => read_server(&node, 3306).map(SourceKind::Mysql),
-        "sqlite" => Some(SourceKind::Sqlite(read_path(
-            &node,
-            "file",
-            "/var/lib/inventory/hosts.db",
-        ))),
-        "http-json" => read_web(&node)
-            .zip(Some(listing::read(&node)))
-            .map(|(web, catalogue)| SourceKind::HttpJson(web, catalogue)),
-        "open-metrics" => read_web(&node).map(SourceKind::OpenMetrics),
-        "web-page" => read_page(&node).map(SourceKind::WebPage),
-        "files" if node.has("url") => read_web(&node)
-            .zip(Some(listing::read(&node)))
-            .map(|(web, catalogue)| SourceKind::FilesByHttp(web, catalogue)),
-        "files" => Some(SourceKind::Folder(read_path(
-            &node,
-            "folder",
-            "/var/lib/inventory",
-        ))),
-        "program" => Some(SourceKind::Program(node.required("program").value)),
-        "ldap" => read_directory(&node).map(SourceKind::Ldap),
-        "snmp" => read_agent(&node).map(SourceKind::Snmp),
-        _ => Some(SourceKind::LocalChecks),
-    };
+    let word = node.required_choice("kind", &SourceKind::NAMES)?;
+    let kind = read_kind(&node, word);
     let timeout = node.parsed::<Span>("timeout");
     let timeout_seconds = match timeout.map(|span| span.elapsed()) {
         // A page has more to do than a query.
@@ -88,6 +64,36 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Source> {
         kind: kind?,
         place,
     })
+}
+
+/// What is said of a kind alone.
+fn read_kind(node: &Node<'_>, word: &str) -> Option<SourceKind> {
+    match word {
+        "postgresql" => read_server(node, 5432).map(SourceKind::Postgresql),
+        "mysql" => read_server(node, 3306).map(SourceKind::Mysql),
+        "sqlite" => Some(SourceKind::Sqlite(read_path(
+            node,
+            "file",
+            "/var/lib/inventory/hosts.db",
+        ))),
+        "http-json" => read_web(node)
+            .zip(Some(listing::read(node)))
+            .map(|(web, catalogue)| SourceKind::HttpJson(web, catalogue)),
+        "open-metrics" => read_web(node).map(SourceKind::OpenMetrics),
+        "web-page" => read_page(node).map(SourceKind::WebPage),
+        "files" if node.has("url") => read_web(node)
+            .zip(Some(listing::read(node)))
+            .map(|(web, catalogue)| SourceKind::FilesByHttp(web, catalogue)),
+        "files" => Some(SourceKind::Folder(read_path(
+            node,
+            "folder",
+            "/var/lib/inventory",
+        ))),
+        "program" => Some(SourceKind::Program(node.required("program").value)),
+        "ldap" => read_directory(node).map(SourceKind::Ldap),
+        "snmp" => read_agent(node).map(SourceKind::Snmp),
+        _ => Some(SourceKind::LocalChecks),
+    }
 }
 
 /// A path on the service's machine.

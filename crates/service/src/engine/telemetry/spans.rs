@@ -45,7 +45,7 @@ pub fn of_run(run: &Run, steps: &[Step], attempts: &[TracedAttempt]) -> Vec<Span
         spans.push(root.span("due", "due", due, Some(started)));
     }
     for step in steps {
-        let name = format!("{} {}", step.kind.to_string(), step.subject);
+        let name = format!("{} {}", step.kind, step.subject);
         let mut span = root.span(&name, &name, step.started_at, step.ended_at);
         let failed = step.state.to_string() == "failed";
         span.status = Some(status(!failed, step.detail.as_deref()));

@@ -548,42 +548,51 @@ impl Ask {
                     labels.join(" and ")
                 )
             }
-            Ask::Check(check) if check.targets.is_empty() => {
-                format!("{} of this machine", check.kind.name())
-            }
-            Ask::Check(check) => format!(
-                "{} checks of {}",
-                check.kind.name(),
-                check.targets.join(", ")
-            ),
+            Ask::Check(check) => check.written(),
             Ask::Search(search) => format!(
                 "entries that match {}, {} of {}",
                 search.filter,
                 search.scope.name(),
                 search.base.as_deref().unwrap_or("the source's base")
             ),
-            Ask::Objects(objects) => {
-                let names: Vec<&str> = objects
-                    .objects
-                    .iter()
-                    .map(|object| object.written.as_str())
-                    .collect();
-                format!("{} {}", objects.operation.name(), names.join(", "))
-            }
-            Ask::Page(page) => {
-                let kept = match &page.keep {
-                    Keep::Look { parts, .. } if parts.is_empty() => "the page".to_owned(),
-                    Keep::Look { parts, .. } => {
-                        let parts: Vec<&str> =
-                            parts.iter().map(|part| part.selector.as_str()).collect();
-                        format!("the parts {}", parts.join(", "))
-                    }
-                    Keep::Table(selector) => format!("the table {selector}"),
-                    Keep::Download => "the file".to_owned(),
-                };
-                format!("{kept} of {}", page.path)
-            }
+            Ask::Objects(objects) => objects.written(),
+            Ask::Page(page) => format!("{} of {}", kept(&page.keep), page.path),
         }
+    }
+}
+
+/// What is kept of a page.
+fn kept(keep: &Keep) -> String {
+    match keep {
+        Keep::Look { parts, .. } if parts.is_empty() => "the page".to_owned(),
+        Keep::Look { parts, .. } => {
+            let parts: Vec<&str> = parts.iter().map(|part| part.selector.as_str()).collect();
+            format!("the parts {}", parts.join(", "))
+        }
+        Keep::Table(selector) => format!("the table {selector}"),
+        Keep::Download => "the file".to_owned(),
+    }
+}
+
+impl Check {
+    /// As it is kept on record.
+    fn written(&self) -> String {
+        let kind = self.kind.name();
+        if self.targets.is_empty() {
+            format!("{kind} of this machine")
+        } else {
+            format!("{kind} checks of {}", self.targets.join(", "))
+        }
+    }
+}
+
+impl Objects {
+    /// As they are kept on record, and told to have been asked for.
+    #[must_use]
+    pub fn written(&self) -> String {
+        let names = self.objects.iter().map(|object| object.written.as_str());
+        let names: Vec<&str> = names.collect();
+        format!("{} {}", self.operation.name(), names.join(", "))
     }
 }
 
