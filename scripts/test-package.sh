@@ -111,6 +111,8 @@ inside runuser -u postgres -- createuser maple-lark
 inside runuser -u postgres -- createdb --owner maple-lark maple-lark
 password=$(as_service maple-lark init --output json --folder /etc/maple-lark --database 'postgresql:///maple-lark?host=/var/run/postgresql&user=maple-lark' | sed -n 's/.*"password": *"\([^"]*\)".*/\1/p')
 [ -n "$password" ] || fail "init told no password"
+inside sed -i '1i sources-may-measure = ["/", "machine", "units", "journal"]' /etc/maple-lark/maple-lark.toml
+inside usermod --append --groups systemd-journal maple-lark
 inside systemctl start maple-lark || fail "it does not start: $(inside journalctl --quiet --unit maple-lark --output cat)"
 is "the service" active "$(of_unit ActiveState)"
 inside curl -fsS http://127.0.0.1:8480/ready >/dev/null
@@ -124,6 +126,18 @@ client teams new port --title "Port operations" >/dev/null
 client condition || true
 client condition --output json >"$work/condition.json" || true
 grep -q '"what": "browser"' "$work/condition.json" || fail "the browser is not looked at"
+
+step "It tells of the units and the journal of the machine that it runs on"
+inside sh -c 'mkdir /root/definitions; printf "[source]\nname = \"here\"\nkind = \"local-checks\"\n" > /root/definitions/here.toml'
+client apply /root/definitions --yes >/dev/null
+asked() { # the check, and what only some of it is
+  inside sh -c "printf '[query]\nsource = \"here\"\ncheck = \"$1\"\ntargets = [\"$2\"]\n' > /root/query.toml"
+  client query --file /root/query.toml --output json
+}
+asked units 'maple-lark.service' >"$work/units.json" || fail "$(cat "$work/units.json")"
+grep -q '"running"' "$work/units.json" || fail "its unit is not told to be running: $(cat "$work/units.json")"
+asked journal maple-lark.service >"$work/journal.json" || fail "$(cat "$work/journal.json")"
+grep -q '"maple-lark.service"' "$work/journal.json" || fail "its lines are not counted: $(cat "$work/journal.json")"
 
 step "A live page is captured, in the browser's own sandbox"
 answer='$s = IO::Socket::INET->new(LocalAddr => "127.0.0.1:8099", Listen => 5, ReuseAddr => 1) or die; while ($c = $s->accept) { while (<$c>) { last if /^\r?\n$/ } print $c "HTTP/1.0 200 OK\r\nContent-Type: text/html\r\n\r\n<title>Lights</title><h1>Harbour lights</h1>"; close $c }'
