@@ -197,7 +197,7 @@ export const SOURCE_KINDS: Record<string, string> = {
   program: 'Program of the service’s machine',
   'web-page': 'Live page, as a browser shows it',
   ldap: 'Directory (LDAP)',
-  snmp: 'Device that answers by SNMP',
+  snmp: 'Device or host (SNMP)',
   'local-checks': 'Checks from this machine',
 }
 export const sourceKind = (kind: string): string => SOURCE_KINDS[kind] ?? kind

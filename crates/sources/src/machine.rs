@@ -165,8 +165,8 @@ fn processors(before: &KernelStats, after: &KernelStats) -> Table {
             ("busy_percent", ColumnKind::Number),
             ("user_percent", ColumnKind::Number),
             ("system_percent", ColumnKind::Number),
-            ("wait_percent", ColumnKind::Number),
-            ("stolen_percent", ColumnKind::Number),
+            ("iowait_percent", ColumnKind::Number),
+            ("steal_percent", ColumnKind::Number),
         ],
         rows.collect(),
     )

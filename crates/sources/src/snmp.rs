@@ -109,6 +109,8 @@ pub fn catalogue(search: &str) -> Vec<Entry> {
 /// A value that was answered.
 #[derive(Debug, Clone, PartialEq)]
 enum Found {
+    /// There is nothing behind it.
+    End,
     Missing,
     Whole(i64),
     Number(f64),
@@ -139,13 +141,14 @@ impl Found {
                 Self::Text(std::net::Ipv4Addr::from(*address).to_string())
             }
             snmp2::Value::ObjectIdentifier(object) => Self::Text(object.to_string()),
+            snmp2::Value::EndOfMibView => Self::End,
             _ => Self::Missing,
         }
     }
 
     fn text(self) -> Option<String> {
         match self {
-            Self::Missing => None,
+            Self::End | Self::Missing => None,
             Self::Whole(value) => Some(value.to_string()),
             Self::Number(value) => Some(value.to_string()),
             Self::Text(text) => Some(text).filter(|text| !text.is_empty()),
@@ -196,7 +199,7 @@ fn table(names: Vec<String>, rows: Vec<Vec<Found>>, truncated: bool) -> Table {
         })
         .collect();
     let cell = |kind: ColumnKind, found: Found| match (kind, found) {
-        (_, Found::Missing) => Value::Missing,
+        (_, Found::End | Found::Missing) => Value::Missing,
         (ColumnKind::Integer, Found::Whole(value)) => Value::Integer(value),
         (ColumnKind::Number, Found::Whole(value)) => Value::Number(value as f64),
         (ColumnKind::Number, Found::Number(value)) => Value::Number(value),
@@ -263,7 +266,7 @@ async fn walk(session: &mut Session<'_>, objects: &Objects) -> Result<Table, Sou
             let number = match value {
                 Found::Whole(value) => Found::Number(value as f64),
                 Found::Number(value) => Found::Number(value),
-                Found::Missing | Found::Text(_) => Found::Missing,
+                Found::End | Found::Missing | Found::Text(_) => Found::Missing,
             };
             let text = value.text().map_or(Found::Missing, Found::Text);
             vec![Found::Text(name), Found::Text(dotted(&index)), text, number]
@@ -407,9 +410,15 @@ impl<'a> Session<'a> {
             let part = self.ask(Request::Next(&last)).await?;
             let before = last.clone();
             for (number, value) in part {
-                // An agent that goes backwards would be asked for ever.
-                if !number.starts_with(below) || number <= last || value == Found::Missing {
+                if value == Found::End || !number.starts_with(below) {
                     return Ok((found, false));
+                }
+                // An agent that goes backwards would be asked for ever.
+                if number <= last {
+                    return Err(SourceError::Query {
+                        source_name: self.source.name.clone(),
+                        words: format!("what it answers does not go on behind {}", dotted(&last)),
+                    });
                 }
                 if found.len() == limit {
                     return Ok((found, true));
@@ -424,8 +433,9 @@ impl<'a> Session<'a> {
                 last.clone_from(&number);
                 found.push((number, value));
             }
+            // An answer always has something, if only that nothing is left.
             if last == before {
-                return Ok((found, false));
+                return Err(self.refused(&Error::AsnUnsupportedType));
             }
         }
     }
@@ -595,6 +605,8 @@ mod tests {
                 text("10.0.0.7"),
             ),
             (&other[..], snmp2::Value::NoSuchInstance, Found::Missing),
+            (&other[..], snmp2::Value::Null, Found::Missing),
+            (&other[..], snmp2::Value::EndOfMibView, Found::End),
         ] {
             assert_eq!(Found::of(number, &value), read, "{value:?}");
         }
