@@ -10,7 +10,7 @@ STATE = $$($(CARGO_TARGET_DIR)/release/maple-lark-demo --print-state)
 # Everything that is built for release in one go, so that demo, benchmarks and pictures share it.
 RELEASE = cargo build --release --workspace --bins --examples
 
-.PHONY: demo demo-reset package test test-documents test-package test-container chaos fuzz lint bench screenshots api console
+.PHONY: demo demo-reset package test test-documents test-package test-container test-upgrade chaos fuzz lint bench screenshots api console
 
 ## Start the demo: installs what is missing, builds, runs until Ctrl-C
 demo:
@@ -54,6 +54,12 @@ test-package: package
 test-container: package
 	@scripts/need.sh container
 	@scripts/test-container.sh "$(CARGO_TARGET_DIR)"
+
+## An earlier version and this one on one database, while this one takes over; REVISION names the earlier one
+test-upgrade:
+	@scripts/need.sh test
+	@$(MAKE) --no-print-directory console
+	@scripts/test-upgrade.sh "$(CARGO_TARGET_DIR)" $(REVISION)
 
 ## Everything that goes wrong in a year, about ten minutes of it; "make test" does it once
 chaos:

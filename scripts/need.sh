@@ -31,6 +31,8 @@ if [ "${1:-run}" = test ]; then
   [ -x /usr/sbin/exim4 ] || missing+=(exim4-daemon-light)
   [ -x /usr/sbin/slapd ] || missing+=(slapd)
   [ -x /usr/sbin/snmpd ] || missing+=(snmpd)
+  [ -x /usr/sbin/snmptrapd ] || missing+=(snmptrapd)
+  [ -x /usr/sbin/sshd ] || missing+=(openssh-server)
   [ -x /lib/systemd/systemd-journal-remote ] || missing+=(systemd-journal-remote)
 fi
 
@@ -57,10 +59,10 @@ if [ ${#missing[@]} -gt 0 ]; then
     $sudo mkdir -p /etc/postgresql-common
     echo "create_main_cluster = false" | $sudo tee /etc/postgresql-common/createcluster.conf >/dev/null
   fi
-  # The tests start a mail server, a directory and an agent of their own; the packages' are not wanted either.
+  # The tests start a mail server, a directory, an agent and the like of their own; the packages' are not wanted either.
   policy=/usr/sbin/policy-rc.d
-  if [ ! -e "$policy" ] && [[ " ${missing[*]} " =~ " exim4-daemon-light "|" slapd "|" snmpd "|" systemd-journal-remote " ]]; then
-    printf '#!/bin/sh\ncase "$1" in exim4|slapd|snmpd|systemd-journal-remote) exit 101 ;; esac\nexit 0\n' | $sudo tee "$policy" >/dev/null
+  if [ ! -e "$policy" ] && [[ " ${missing[*]} " =~ " exim4-daemon-light "|" slapd "|" snmpd "|" snmptrapd "|" openssh-server "|" systemd-journal-remote " ]]; then
+    printf '#!/bin/sh\ncase "$1" in exim4|slapd|snmpd|snmptrapd|ssh|systemd-journal-remote) exit 101 ;; esac\nexit 0\n' | $sudo tee "$policy" >/dev/null
     $sudo chmod 755 "$policy"
     trap '$sudo rm -f "$policy"' EXIT
   fi

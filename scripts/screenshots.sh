@@ -41,8 +41,8 @@ pdftoppm -r 96 -png -f 1 -l 1 -singlefile "$work/harbours.weekly/"*.pdf "$out/pd
 Xvfb :97 -screen 0 1280x800x24 >/dev/null 2>&1 & pids+=($!)
 sleep 1
 cat > "$work/session" <<SESSION
-printf '\$ maple-lark reports\n'; "$state/maple-lark" reports
-printf '\n\$ maple-lark run database-server-health\n'; "$state/maple-lark" run database-server-health
+printf '\$ maple-lark run database-server-health\n'; "$state/maple-lark" run database-server-health
+printf '\n\$ maple-lark check --config maple-lark.toml\n'; "$state/maple-lark" check --config "$state/maple-lark.toml"
 sleep 30
 SESSION
 DISPLAY=:97 xterm -geometry 140x44+0+0 -fa 'DejaVu Sans Mono' -fs 11 -bg '#0f181e' -fg '#e5ecf0' -e bash "$work/session" & pids+=($!)

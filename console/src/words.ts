@@ -198,6 +198,7 @@ export const SOURCE_KINDS: Record<string, string> = {
   'web-page': 'Live page, as a browser shows it',
   ldap: 'Directory (LDAP)',
   snmp: 'Device or host (SNMP)',
+  sftp: 'Files on another machine (SFTP)',
   'local-checks': 'Checks from this machine',
 }
 export const sourceKind = (kind: string): string => SOURCE_KINDS[kind] ?? kind
@@ -211,6 +212,8 @@ export const CHANNEL_KINDS: Record<string, string> = {
   webhook: 'Web hook',
   syslog: 'Syslog',
   program: 'Program of this machine',
+  sftp: 'Folder of another machine (SFTP)',
+  snmp: 'SNMP notification',
 }
 export const channelKind = (kind: string): string => CHANNEL_KINDS[kind] ?? kind
 
@@ -222,4 +225,5 @@ export const FILE_FORMATS = [
   { value: 'lines', label: 'Lines of text' },
   { value: 'icalendar', label: 'iCalendar' },
   { value: 'workbook', label: 'Workbook of a spreadsheet' },
+  { value: 'parquet', label: 'Parquet' },
 ]

@@ -203,6 +203,7 @@ describe('what is asked of a source', () => {
     expect(begin('local-checks', entry('memory'))).toEqual({ check: 'memory' })
     expect(begin('ldap', entry('inetOrgPerson'))).toEqual({ search: '(objectClass=inetOrgPerson)' })
     expect(begin('snmp', entry('ifTable', item('ifDescr', 'object'), item('ifOperStatus', 'object')))).toEqual({ objects: ['ifDescr', 'ifOperStatus'], operation: 'table' })
+    expect(begin('sftp', entry('load.csv'))).toEqual(begin('files', entry('load.csv')))
     expect(begin('snmp', { ...entry('sysName'), kind: '' })).toEqual({ objects: ['sysName'], operation: 'get' })
   })
 

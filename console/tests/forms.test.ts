@@ -64,6 +64,23 @@ describe('a form of a definition', () => {
     expect(patchOf(source, values, {})).toEqual({ source: { kind: 'snmp', title: 'Switch', name: 'switch-1', address: 'switch1:161', version: '3', user: 'reader', authentication: 'sha256', 'authentication-password': 'secret:switch' } })
   })
 
+  it('asks for another machine as it is reached by SFTP, and for whoever watches by SNMP', () => {
+    const channel = fieldsOf('channel', true)
+    const keys = (values: Record<string, string>) => asked(channel, values).map((field) => field.key)
+    const sftp = { 'channel.kind': 'sftp' }
+    expect(keys(sftp)).toEqual(expect.arrayContaining(['channel.address', 'channel.host-key', 'channel.user', 'channel.password', 'channel.private-key', 'channel.folder']))
+    expect(keys({ ...sftp, 'channel.private-key': 'secret:k' })).toContain('channel.passphrase')
+    // One of them is enough.
+    expect(keys({ ...sftp, 'channel.private-key': 'secret:k' })).not.toContain('channel.password')
+    expect(keys({ ...sftp, 'channel.password': 'secret:p' })).not.toContain('channel.private-key')
+    const values = { ...entered(channel, {}), ...sftp, 'channel.title': 'Share', 'channel.name': 'share', 'channel.address': 's:22', 'channel.host-key': ['SHA256:a'], 'channel.user': 'u', 'channel.private-key': 'secret:k', 'channel.folder': 'in' }
+    expect(patchOf(channel, values, {})).toEqual({ channel: { kind: 'sftp', title: 'Share', name: 'share', address: 's:22', 'host-key': ['SHA256:a'], user: 'u', 'private-key': 'secret:k', folder: 'in' } })
+    const watch = { 'channel.kind': 'snmp', 'channel.version': '3', 'channel.authentication': 'sha256' }
+    expect(keys(watch)).toEqual(expect.arrayContaining(['channel.address', 'channel.notification', 'channel.user', 'channel.authentication-password', 'channel.privacy']))
+    expect(keys(watch)).not.toContain('channel.community')
+    expect(asked(channel, watch).filter((field) => field.key === 'channel.address').map((field) => field.hint)).toEqual(['Such as nms.example.org:162.'])
+  })
+
   it('writes numbers as numbers, and says what is not one as it was typed', () => {
     const values = { ...entered(source, database), 'source.max-concurrency': '2', 'source.row-limit': 'many' }
     expect(patchOf(source, values, database)).toEqual({ source: { 'max-concurrency': 2, 'row-limit': 'many' } })
@@ -193,6 +210,7 @@ describe('a form of a report', () => {
     expect(keys('postgresql')).not.toContain('query.metric')
     expect(keys('ldap')).toEqual(expect.arrayContaining(['query.search', 'query.base', 'query.scope']))
     expect(keys('snmp')).toEqual(expect.arrayContaining(['query.objects', 'query.operation']))
+    expect(keys('sftp')).toEqual(expect.arrayContaining(['query.file', 'query.format']))
     const checked = (check: string) => asked(FORMS.sampler!, { [kindOf('query.source')]: 'local-checks', 'query.check': check }).filter((field) => field.key === 'query.targets')
     expect(checked('memory')).toEqual([])
     expect(checked('network').map((field) => field.needed)).toEqual([undefined])

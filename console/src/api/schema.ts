@@ -2476,7 +2476,7 @@ export interface components {
          * @description How a delivery travels.
          * @enum {string}
          */
-        ChannelType: "mail" | "folder" | "upload" | "object-storage" | "webhook" | "syslog" | "program" | "removed";
+        ChannelType: "mail" | "folder" | "upload" | "object-storage" | "webhook" | "syslog" | "program" | "sftp" | "snmp" | "removed";
         /** @description A channel that documents are delivered by. */
         ChannelView: {
             file: string;
@@ -2678,7 +2678,7 @@ export interface components {
         DocumentView: {
             file_name: string;
             /** @enum {string} */
-            format: "pdf" | "html" | "csv" | "xlsx" | "json" | "xml" | "txt" | "png";
+            format: "pdf" | "html" | "csv" | "xlsx" | "ods" | "json" | "xml" | "txt" | "png";
             /** Format: uuid */
             id: string;
             media_type: string;
@@ -13618,7 +13618,7 @@ export interface operations {
             header?: never;
             path: {
                 id: string;
-                /** @description pdf, html, csv, xlsx, json, txt or png */
+                /** @description pdf, html, csv, xlsx, ods, json, xml, txt or png */
                 format: string;
             };
             cookie?: never;
@@ -16423,10 +16423,10 @@ export const auditOutcomeValues: ReadonlyArray<FlattenedDeepRequired<components>
 export const causeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Cause"]> = ["schedule", "request"];
 export const changeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Change"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const changeActionValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChangeAction"]> = ["add", "alter", "remove"];
-export const channelTypeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChannelType"]> = ["mail", "folder", "upload", "object-storage", "webhook", "syslog", "program", "removed"];
+export const channelTypeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChannelType"]> = ["mail", "folder", "upload", "object-storage", "webhook", "syslog", "program", "sftp", "snmp", "removed"];
 export const definitionKeysKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DefinitionKeys"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const deliveryStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DeliveryState"]> = ["waiting", "accepted", "refused", "bounced", "cancelled"];
-export const documentViewFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DocumentView"]["format"]> = ["pdf", "html", "csv", "xlsx", "json", "xml", "txt", "png"];
+export const documentViewFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DocumentView"]["format"]> = ["pdf", "html", "csv", "xlsx", "ods", "json", "xml", "txt", "png"];
 export const keepStageValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["KeepStage"]> = ["documents", "snapshots", "record"];
 export const keepWhyValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["KeepWhy"]> = ["age", "number", "size"];
 export const noticeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["NoticeKind"]> = ["failed", "held", "partly-delivered", "late", "awaiting-approval", "recovered", "still-quiet", "suppressed", "source-down", "source-up"];

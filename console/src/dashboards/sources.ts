@@ -28,6 +28,7 @@ export function begin(kind: string, entry: Entry): Keys {
     case 'open-metrics':
       return { metric: entry.name }
     case 'files':
+    case 'sftp':
       return { file: entry.name, ...formatOf(entry.name) }
     case 'program':
       return { output: 'csv' }
@@ -108,5 +109,6 @@ export function formatOf(file: string): { format?: string } {
   if (/\.(log|txt)(\.gz)?$/i.test(file)) return { format: 'lines' }
   if (/\.(ics|ical)$/i.test(file)) return { format: 'icalendar' }
   if (/\.(xlsx|xlsm|xlsb|xls|ods)$/i.test(file)) return { format: 'workbook' }
+  if (/\.parquet$/i.test(file)) return { format: 'parquet' }
   return {}
 }

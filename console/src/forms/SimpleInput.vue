@@ -19,7 +19,15 @@ const title = () => props.label ?? props.field.title
   <el-switch v-else-if="field.as === 'truth'" v-model="(value as boolean)" :active-text="title()" :aria-label="title()" />
   <JsonFields v-else-if="field.as === 'json-fields'" v-model="(value as Keys[])" :title="title()" />
   <el-select v-else-if="field.as === 'zone'" v-model="(value as string)" filterable clearable :aria-label="title()" placeholder="The report’s"><el-option v-for="one in zones" :key="one" :value="one" :label="one" /></el-select>
+  <el-input v-else-if="field.as === 'secret' && field.lines" v-model="(value as string)" type="textarea" :rows="4" :class="{ masked: !isReference(String(value)) }" autocomplete="off" spellcheck="false" :aria-label="title()" />
   <el-input v-else-if="field.as === 'secret'" v-model="(value as string)" :type="isReference(String(value)) ? 'text' : 'password'" autocomplete="new-password" :aria-label="title()" />
   <el-input v-else-if="field.as === 'long'" v-model="(value as string)" type="textarea" :rows="8" :aria-label="title()" />
   <el-input v-else v-model="(value as string)" :disabled="disabled" :placeholder="field.isTable ? undefined : field.usual" :aria-label="title()" :inputmode="field.as === 'number' ? 'numeric' : undefined" />
 </template>
+
+<style scoped>
+/* Several lines, which a field for passwords cannot have. */
+.masked :deep(textarea) {
+  -webkit-text-security: disc;
+}
+</style>

@@ -28,6 +28,8 @@ export interface Field {
   heading?: string
   /** Asked for only when the definition is made; later it has a page of its own. */
   onlyNew?: boolean
+  /** A secret of several lines, such as a key. */
+  lines?: boolean
   /** Without it there is nothing of its table: `approval.deadline` is the approval. */
   isTable?: boolean
   /** Not asked for where the definition has this key instead. */
@@ -70,9 +72,40 @@ const byHttp = (table: string, ...kinds: string[]): Field[] => {
   ]
 }
 
+/** As whom an agent is asked, or a receiver told. */
+const bySnmp = (table: string): Field[] => {
+  const reached = is(`${table}.kind`, 'snmp')
+  const version = (number: string) => both(reached, is(`${table}.version`, number))
+  const proves = given(`${table}.authentication`)
+  return [
+    { key: `${table}.version`, title: 'Version', as: 'choice', needed: true, choices: [{ value: '3', label: '3: a user, with encryption' }, { value: '2c', label: '2c: a community, not encrypted' }], when: reached },
+    { key: `${table}.community`, title: 'Community', as: 'secret', needed: true, when: version('2c') },
+    { key: `${table}.user`, title: 'User', as: 'text', needed: true, when: version('3') },
+    { key: `${table}.authentication`, title: 'Authentication', as: 'choice', choices: [{ value: '', label: 'None' }, ...words('sha256', 'sha512', 'sha1', 'md5')], when: version('3') },
+    { key: `${table}.authentication-password`, title: 'Authentication password', as: 'secret', needed: true, when: both(version('3'), proves) },
+    { key: `${table}.privacy`, title: 'Encryption', as: 'choice', choices: [{ value: '', label: 'None' }, ...words('aes128', 'aes256', 'des')], when: both(version('3'), proves) },
+    { key: `${table}.privacy-password`, title: 'Encryption password', as: 'secret', needed: true, when: both(version('3'), proves, given(`${table}.privacy`)) },
+  ]
+}
+
+/** A server of files, and as whom it is used. */
+const bySftp = (table: string): Field[] => {
+  const reached = is(`${table}.kind`, 'sftp')
+  const without = (key: string) => both(reached, (entered: Entered) => !given(`${table}.${key}`)(entered))
+  return [
+    { key: `${table}.address`, title: 'Host and port', as: 'text', needed: true, hint: 'Such as share.example.org:22.', when: reached },
+    { key: `${table}.host-key`, title: 'Key of the host', as: 'texts', needed: true, hint: 'Its fingerprint, which begins with SHA256:. Nothing is said to a host that shows another.', when: reached },
+    { key: `${table}.user`, title: 'User', as: 'text', needed: true, when: reached },
+    { key: `${table}.password`, title: 'Password', as: 'secret', when: without('private-key') },
+    { key: `${table}.private-key`, title: 'Private key', as: 'secret', lines: true, hint: 'Instead of a password: the whole file, from BEGIN to END.', when: without('password') },
+    { key: `${table}.passphrase`, title: 'Passphrase of the key', as: 'secret', hint: 'If the key is locked.', when: both(reached, given(`${table}.private-key`)) },
+  ]
+}
+
 /** What a source is asked, by its kind: the keys of a query that its source understands. */
 export const askOf = (table: string): Field[] => {
   const of = (...kinds: string[]) => is(kindOf(`${table}.source`), ...kinds)
+  const ofFiles = of('files', 'sftp')
   return [
     { key: `${table}.sql`, title: 'SQL', as: 'long', needed: true, hint: 'Bound values: :from, :to and parameters by their names.', when: of(...DATABASES), unless: `${table}.pick` },
     { key: `${table}.metric`, title: 'Metric', as: 'texts', needed: true, when: of('open-metrics') },
@@ -87,11 +120,11 @@ export const askOf = (table: string): Field[] => {
     { key: `${table}.path`, title: 'Path', as: 'text', needed: true, hint: 'Below the address of the source.', when: of('http-json') },
     { key: `${table}.rows`, title: 'Rows', as: 'text', needed: true, hint: 'A JSONPath (RFC 9535), such as $.items[*].', when: of('http-json') },
     { key: `${table}.field`, title: 'Columns of a row', as: 'json-fields', needed: true, when: of('http-json') },
-    { key: `${table}.file`, title: 'File', as: 'text', needed: true, hint: 'Below the folder of the source; * stands for any letters.', when: of('files') },
-    { key: `${table}.format`, title: 'Format of the file', as: 'choice', usual: 'csv', choices: FILE_FORMATS, when: of('files') },
-    { key: `${table}.delimiter`, title: 'Between cells', as: 'text', usual: ',', when: both(of('files'), is(`${table}.format`, 'csv', '')) },
-    { key: `${table}.sheet`, title: 'Sheet', as: 'text', hint: 'The first if nothing is said.', when: both(of('files'), is(`${table}.format`, 'workbook')) },
-    { key: `${table}.pattern`, title: 'Pattern of a line', as: 'text', hint: 'A regular expression; its named groups are the columns.', when: both(of('files'), is(`${table}.format`, 'lines')) },
+    { key: `${table}.file`, title: 'File', as: 'text', needed: true, hint: 'Below the folder of the source; * stands for any letters.', when: ofFiles },
+    { key: `${table}.format`, title: 'Format of the file', as: 'choice', usual: 'csv', choices: FILE_FORMATS, when: ofFiles },
+    { key: `${table}.delimiter`, title: 'Between cells', as: 'text', usual: ',', when: both(ofFiles, is(`${table}.format`, 'csv', '')) },
+    { key: `${table}.sheet`, title: 'Sheet', as: 'text', hint: 'The first if nothing is said.', when: both(ofFiles, is(`${table}.format`, 'workbook')) },
+    { key: `${table}.pattern`, title: 'Pattern of a line', as: 'text', hint: 'A regular expression; its named groups are the columns.', when: both(ofFiles, is(`${table}.format`, 'lines')) },
     { key: `${table}.output`, title: 'What it prints', as: 'choice', needed: true, choices: FILE_FORMATS.slice(0, 4), when: of('program') },
     { key: `${table}.arguments`, title: 'Arguments', as: 'texts', hint: 'One for each, such as --since={{ from }}. No shell reads them.', when: of('program') },
     { key: `${table}.pattern`, title: 'Pattern of a line', as: 'text', hint: 'A regular expression; its named groups are the columns.', when: both(of('program'), is(`${table}.output`, 'lines')) },
@@ -107,8 +140,6 @@ const shared = (table: string): Field => ({ key: `${table}.teams`, title: 'Share
 const labelled = (kinds: Record<string, string>) => Object.entries(kinds).map(([value, label]) => ({ value, label }))
 const server = is('source.kind', 'postgresql', 'mysql')
 const mail = is('channel.kind', 'mail-server')
-const version3 = both(is('source.kind', 'snmp'), is('source.version', '3'))
-const version2 = both(is('source.kind', 'snmp'), is('source.version', '2c'))
 
 export const FORMS: Record<string, Field[]> = {
   source: [
@@ -157,13 +188,9 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'source.user', title: 'User', as: 'text', hint: 'The name of an entry that may only read; asked unnamed without one.', when: is('source.kind', 'ldap') },
     { key: 'source.password', title: 'Password', as: 'secret', when: is('source.kind', 'ldap') },
     { key: 'source.address', title: 'Host and port', as: 'text', needed: true, hint: 'Such as switch1.example.org:161.', when: is('source.kind', 'snmp') },
-    { key: 'source.version', title: 'Version', as: 'choice', needed: true, choices: [{ value: '3', label: '3: a user, with encryption' }, { value: '2c', label: '2c: a community, not encrypted' }], when: is('source.kind', 'snmp') },
-    { key: 'source.community', title: 'Community', as: 'secret', needed: true, when: version2 },
-    { key: 'source.user', title: 'User', as: 'text', needed: true, when: version3 },
-    { key: 'source.authentication', title: 'Authentication', as: 'choice', choices: [{ value: '', label: 'None' }, ...words('sha256', 'sha512', 'sha1', 'md5')], when: version3 },
-    { key: 'source.authentication-password', title: 'Authentication password', as: 'secret', needed: true, when: both(version3, given('source.authentication')) },
-    { key: 'source.privacy', title: 'Encryption', as: 'choice', choices: [{ value: '', label: 'None' }, ...words('aes128', 'aes256', 'des')], when: both(version3, given('source.authentication')) },
-    { key: 'source.privacy-password', title: 'Encryption password', as: 'secret', needed: true, when: both(version3, given('source.authentication'), given('source.privacy')) },
+    ...bySnmp('source'),
+    { key: 'source.folder', title: 'Folder', as: 'text', needed: true, hint: 'From the root of the machine, or from where its user begins.', when: is('source.kind', 'sftp') },
+    ...bySftp('source'),
     ...byHttp('source', 'open-metrics', 'http-json', 'web-page'),
     { key: 'source.timeout', title: 'Time for one query', as: 'text', usual: '30 seconds', more: true },
     { key: 'source.row-limit', title: 'Rows of one query', as: 'number', usual: '100000', more: true },
@@ -206,6 +233,12 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'channel.name-in-host', title: 'The bucket is part of the server’s name', as: 'truth', more: true, when: is('channel.kind', 'object-storage') },
     { key: 'channel.url', title: 'Address of the server', as: 'text', needed: true, hint: 'Such as https://objects.example.org.', when: is('channel.kind', 'object-storage') },
     { key: 'channel.address', title: 'Host and port', as: 'text', needed: true, hint: 'Such as log.example.org:514.', when: is('channel.kind', 'syslog') },
+    { key: 'channel.address', title: 'Host and port', as: 'text', needed: true, hint: 'Such as nms.example.org:162.', when: is('channel.kind', 'snmp') },
+    { key: 'channel.notification', title: 'Notification', as: 'choice', usual: 'inform', choices: [{ value: 'inform', label: 'Inform: its receiver confirms it' }, { value: 'trap', label: 'Trap: nobody confirms it' }], when: is('channel.kind', 'snmp') },
+    ...bySnmp('channel'),
+    { key: 'channel.enterprise', title: 'Numbers begin with', as: 'text', usual: '1.3.6.1.4.1.32473.1', hint: 'A number of your own below 1.3.6.1.4.1, if you have one.', more: true, when: is('channel.kind', 'snmp') },
+    { key: 'channel.folder', title: 'Folder', as: 'text', needed: true, hint: 'From the root of the machine, or from where its user begins.', when: is('channel.kind', 'sftp') },
+    ...bySftp('channel'),
     { key: 'channel.protocol', title: 'Protocol', as: 'choice', usual: 'udp', choices: words('udp', 'tcp'), when: is('channel.kind', 'syslog') },
     { key: 'channel.program', title: 'Program', as: 'text', needed: true, hint: 'Its name under [programs] in the configuration.', when: is('channel.kind', 'program') },
     ...byHttp('channel', 'upload', 'webhook'),

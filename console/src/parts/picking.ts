@@ -36,7 +36,7 @@ export function keysOf(picked: Picked): Keys {
 
 /** What is asked first, of what somebody chose or of what every source of a kind has. */
 export function example(kind: string, entry?: string): Keys {
-  const usual: Record<string, string> = { postgresql: 'pg_stat_database', mysql: 'information_schema.tables', sqlite: 'sqlite_schema', 'open-metrics': 'name_of_a_metric', files: '*.csv', 'local-checks': 'disk', ldap: 'person', snmp: 'sysName' }
+  const usual: Record<string, string> = { postgresql: 'pg_stat_database', mysql: 'information_schema.tables', sqlite: 'sqlite_schema', 'open-metrics': 'name_of_a_metric', files: '*.csv', sftp: '*.csv', 'local-checks': 'disk', ldap: 'person', snmp: 'sysName' }
   const name = entry ?? usual[kind] ?? '/'
   if (['postgresql', 'mysql', 'sqlite'].includes(kind)) return { sql: `select *\nfrom ${name}\nlimit 50\n` }
   const keys = begin(kind, { name, kind: '', unit: '', description: '', items: [] })

@@ -241,6 +241,8 @@ words!(
     Webhook = "webhook",
     Syslog = "syslog",
     Program = "program",
+    Sftp = "sftp",
+    Snmp = "snmp",
     /// The channel was removed before anything was sent by it.
     Removed = "removed",
 });

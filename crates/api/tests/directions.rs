@@ -9,7 +9,7 @@ use std::{
 };
 
 /// Each crate, and the crates of ours that it may depend on.
-const MAY: [(&str, &[&str]); 17] = [
+const MAY: [(&str, &[&str]); 18] = [
     ("time", &[]),
     ("data", &["time"]),
     ("definition", &["time", "data"]),
@@ -18,6 +18,7 @@ const MAY: [(&str, &[&str]); 17] = [
     ("render", &["time", "data", "definition", "document"]),
     ("capture", &["definition"]),
     ("programs", &[]),
+    ("sftp", &[]),
     ("directory", &[]),
     (
         "sources",
@@ -28,6 +29,7 @@ const MAY: [(&str, &[&str]); 17] = [
             "capture",
             "directory",
             "programs",
+            "sftp",
         ],
     ),
     ("delivery", &["definition", "programs"]),
@@ -45,6 +47,7 @@ const MAY: [(&str, &[&str]); 17] = [
             "sources",
             "delivery",
             "directory",
+            "sftp",
             "store",
             "zones",
         ],

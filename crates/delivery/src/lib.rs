@@ -9,6 +9,7 @@ mod message;
 mod object_storage;
 mod program;
 mod smtp;
+mod snmp;
 mod syslog;
 
 pub use bounce::{Bounce, read_bounce};
@@ -18,6 +19,9 @@ pub use message::{Attachment, BadDkimKey, DkimKey, ListHeaders, Message};
 pub use object_storage::{BadStorage, Bucket, ObjectStorage};
 pub use program::{HandedOver, Program, run_program};
 pub use smtp::{MailServer, MailSession, MailSignIn, Probe, ProbeStep};
+pub use snmp::{
+    SnmpNotification, SnmpReceiver, SnmpSender, SnmpValue, engine_id, send_notification,
+};
 pub use syslog::{Severity, SyslogLine, send_line};
 
 /// Why something did not go out, in the other side's own words where it spoke.

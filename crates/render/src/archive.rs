@@ -109,7 +109,7 @@ pub fn together(files: &[(String, Vec<u8>)], made_at: i64) -> Result<Vec<u8>, Re
 }
 
 /// The time of every entry is that of the document, in UTC.
-fn options(made_at: i64) -> SimpleFileOptions {
+pub fn options(made_at: i64) -> SimpleFileOptions {
     let time = chrono::DateTime::from_timestamp(made_at, 0)
         .and_then(|at| DateTime::try_from(at.naive_utc()).ok())
         .unwrap_or_default();

@@ -11,9 +11,11 @@ mod fonts;
 mod html;
 mod json;
 mod mail;
+mod opendocument;
 mod palette;
 mod pdf;
 mod png;
+mod sheets;
 mod text;
 mod values;
 mod workbook;
@@ -86,6 +88,7 @@ pub fn render(document: &Document, format: Format) -> Result<Vec<Rendered>, Rend
         Format::Pdf => pdf(document)?,
         Format::Html => html(document)?.into_bytes(),
         Format::Xlsx => workbook::workbook(document)?,
+        Format::Ods => opendocument::opendocument(document)?,
         Format::Json => json::json(document)?,
         Format::Xml => xml::xml(&json::json(document)?, json::LAYOUT)?,
         Format::Txt => text(document).into_bytes(),

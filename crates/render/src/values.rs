@@ -1,7 +1,5 @@
 //! What a chart shows as a table, for those who do not see it and those who want a figure.
 
-use std::collections::BTreeSet;
-
 use chrono::{DateTime, Datelike, Utc};
 use maple_lark_data::number_format::decimals;
 use maple_lark_definition::LineStyle;
@@ -217,14 +215,19 @@ impl Writer<'_> {
         });
         let headings = std::iter::once("Time".to_owned()).chain(named).collect();
         let (begins, note) = rows_of_time(axis, &lines);
+        // In the order of time, so that each row finds its own at once.
+        let lines = lines.iter().map(|(_, stretches)| {
+            let mut points: Vec<(DateTime<Utc>, f64)> = stretches.concat();
+            points.sort_by_key(|(at, _)| *at);
+            points
+        });
+        let lines: Vec<Vec<(DateTime<Utc>, f64)>> = lines.collect();
         let rows = begins.windows(2).map(|row| {
             let (from, to) = (row[0], row[1]);
-            let cells = lines.iter().map(|(_, stretches)| {
-                let points = stretches.iter().flat_map(|one| one.iter());
-                let mut within = points.filter(|(at, _)| (from..to).contains(at));
-                within
-                    .next_back()
-                    .map_or(NONE.to_owned(), |(_, value)| number(*value))
+            let cells = lines.iter().map(|points| {
+                let before = points.partition_point(|(at, _)| *at < to);
+                let last = points[..before].last().filter(|(at, _)| *at >= from);
+                last.map_or(NONE.to_owned(), |(_, value)| number(*value))
             });
             std::iter::once(self.time(from)).chain(cells).collect()
         });
@@ -334,11 +337,13 @@ impl Writer<'_> {
 /// Where the rows of a table over time begin, and the end of the last: at each instant if there are few, else
 /// at the beginning of stretches of equal length, of which it is said how long they are.
 fn rows_of_time(axis: &TimeAxis, lines: &[Line<'_>]) -> (Vec<DateTime<Utc>>, Option<String>) {
-    let instants: BTreeSet<DateTime<Utc>> = lines
+    let mut instants: Vec<DateTime<Utc>> = lines
         .iter()
         .flat_map(|(_, stretches)| stretches.iter().flat_map(|one| one.iter()))
         .map(|(at, _)| *at)
         .collect();
+    instants.sort();
+    instants.dedup();
     let after = DateTime::<Utc>::MAX_UTC;
     if instants.len() <= MOST_ROWS {
         let begins = instants.into_iter().chain([after]).collect();

@@ -1,30 +1,23 @@
 //! A spreadsheet workbook (Office Open XML): a summary, a sheet for each table with typed
 //! cells, and a sheet with a native chart for each chart that a spreadsheet can draw.
 
-use std::collections::BTreeMap;
-
-use chrono::{DateTime, NaiveDate, Utc};
-use maple_lark_data::{
-    ColumnKind, Unit, Value,
-    number_format::{NumberFormat, decimals},
-};
-use maple_lark_definition::LineStyle;
+use chrono::{DateTime, NaiveDate};
+use maple_lark_data::{Value, number_format::decimals};
 use maple_lark_document::{
-    chart::{Chart as Picture, Plot},
-    document::{Block, Body, DataTable, Document, ShownAs},
+    chart::Chart as Picture,
+    document::{Block, Body, DataTable, Document},
 };
 use rust_xlsxwriter::{
     Chart, ChartType, Color, DocProperties, ExcelDateTime, Format, Workbook, Worksheet, XlsxError,
 };
 
-use crate::RenderError;
-
-/// The rows that a sheet can hold below its headings.
-const MOST_ROWS: usize = 1_048_575;
-/// The smallest whole number that a spreadsheet does not write out.
-const LONGEST_WHOLE: u64 = 1_000_000_000_000_000;
-/// More columns than these are printed on pages that lie.
-const MOST_UPRIGHT: usize = 6;
+use crate::{
+    RenderError,
+    sheets::{
+        Drawn, FIGURE_HEADINGS, Grid, Label, LONGEST_TEXT, MOST_ROWS, MOST_UPRIGHT, Names, Part,
+        heading, parts, shapes, summary_lines,
+    },
+};
 
 impl From<XlsxError> for RenderError {
     fn from(error: XlsxError) -> Self {
@@ -92,115 +85,30 @@ pub fn workbook(document: &Document) -> Result<Vec<u8>, RenderError> {
         document,
         &formats,
     )?;
-    let of_tables = |data: &&DataTable| data.shown_as == ShownAs::Table;
-    for data in document.data.iter().filter(of_tables) {
-        let sheet = book.add_worksheet().set_name(names.free(&data.title))?;
-        table(sheet, data, &formats)?;
-    }
-    // The rows behind the charts, in the order of the charts that have any.
-    let mut rows = document
-        .data
-        .iter()
-        .filter(|data| !of_tables(data))
-        .peekable();
-    for block in document.sections.iter().flat_map(|section| &section.blocks) {
-        let chart = match &block.body {
-            Body::Chart { chart } => Some(chart),
-            Body::Empty { .. } | Body::Failed { .. } => None,
-            _ => continue,
-        };
-        let data = rows.next_if(|data| data.title == block.title);
-        let Some(chart) = chart else { continue };
-        let name = names.free(&block.title);
-        let sheet = book.add_worksheet().set_name(&name)?;
-        match (grid(chart, document), data) {
-            (Some(grid), _) => drawn(sheet, &name, block, chart, &grid, &formats)?,
-            (None, Some(data)) => table(sheet, data, &formats)?,
-            (None, None) => {
-                sheet.write_string(0, 0, &chart.description)?;
+    for part in parts(document) {
+        match part {
+            Part::Table(data) => {
+                let sheet = book.add_worksheet().set_name(names.free(&data.title))?;
+                table(sheet, data, &formats)?;
+            }
+            Part::Chart(block, chart, grid) => {
+                let name = names.free(&block.title);
+                let sheet = book.add_worksheet().set_name(&name)?;
+                drawn(sheet, &name, block, chart, &grid, &formats)?;
+            }
+            Part::Words(block, words) => {
+                let sheet = book.add_worksheet().set_name(names.free(&block.title))?;
+                sheet.write_string(0, 0, words)?;
             }
         }
     }
     Ok(book.save_to_buffer()?)
 }
 
-/// Sheet names: at most 31 letters, none of which means something, each once.
-#[derive(Default)]
-struct Names(Vec<String>);
-
-impl Names {
-    fn free(&mut self, title: &str) -> String {
-        let clean: String = title
-            .chars()
-            .map(|c| {
-                if matches!(c, '[' | ']' | ':' | '*' | '?' | '/' | '\\' | '\'') || c.is_control() {
-                    ' '
-                } else {
-                    c
-                }
-            })
-            .collect();
-        let clean = if clean.trim().is_empty() {
-            "Sheet"
-        } else {
-            clean.trim()
-        };
-        let short = |most: usize| {
-            clean
-                .chars()
-                .take(most)
-                .collect::<String>()
-                .trim()
-                .to_owned()
-        };
-        let taken = |name: &str| {
-            self.0
-                .iter()
-                .any(|known| known.to_lowercase() == name.to_lowercase())
-        };
-        let mut name = short(31);
-        let mut number = 2;
-        while taken(&name) {
-            name = format!("{} {number}", short(27));
-            number += 1;
-        }
-        self.0.push(name.clone());
-        name
-    }
-}
-
 fn summary(sheet: &mut Worksheet, document: &Document, formats: &Formats) -> Result<(), XlsxError> {
-    let front = &document.front;
     sheet.write_with_format(0, 0, &document.title, &formats.title)?;
-    let mut lines = vec![
-        ("Window", front.window_label.clone()),
-        ("", front.window_exact.clone()),
-    ];
-    lines.push(("Status", document.summary.headline.clone()));
-    lines.extend(
-        document
-            .summary
-            .lines
-            .iter()
-            .map(|line| ("", line.text.clone())),
-    );
-    lines.extend(
-        front
-            .filters
-            .iter()
-            .map(|(name, value)| (name.as_str(), value.clone())),
-    );
-    lines.push(("Made", front.made_at.clone()));
-    lines.push(("Sources", front.sources.join(", ")));
-    lines.push(("Run", front.run_id.clone()));
-    if let Some(version) = &front.zone_rules {
-        lines.push(("Time zone rules", version.clone()));
-    }
-    if let Some(head) = &front.archive_head {
-        lines.push(("Archive up to", head.clone()));
-    }
     let mut row = 2;
-    for (name, value) in lines {
+    for (name, value) in summary_lines(document) {
         sheet
             .write_string(row, 0, name)?
             .write_string(row, 1, value)?;
@@ -230,17 +138,8 @@ fn figures(
             continue;
         };
         row += 1;
-        for (column, heading) in [
-            block.title.as_str(),
-            "Value",
-            "Number",
-            "Unit",
-            "Status",
-            "Change",
-        ]
-        .into_iter()
-        .enumerate()
-        {
+        let headings = std::iter::once(block.title.as_str()).chain(FIGURE_HEADINGS);
+        for (column, heading) in headings.enumerate() {
             sheet.write_with_format(row, column as u16, heading, &formats.heading)?;
         }
         for figure in figures {
@@ -269,14 +168,7 @@ fn figures(
 fn table(sheet: &mut Worksheet, data: &DataTable, formats: &Formats) -> Result<(), XlsxError> {
     let shapes = shapes(data);
     for (index, shape) in shapes.iter().enumerate() {
-        let mut heading = data.titles[index].clone();
-        if data.table.columns[index].kind == ColumnKind::Instant {
-            heading += &format!(" ({})", data.zone);
-        }
-        let symbol = data.units[index].symbol();
-        if !symbol.is_empty() {
-            heading += &format!(" [{symbol}]");
-        }
+        let heading = heading(data, index);
         sheet
             .write_with_format(0, index as u16, &heading, &formats.heading)?
             .set_column_width(index as u16, shape.width(&heading))?;
@@ -313,7 +205,7 @@ fn table(sheet: &mut Worksheet, data: &DataTable, formats: &Formats) -> Result<(
                     sheet.write_string(
                         at.0,
                         at.1,
-                        text.chars().take(32_767).collect::<String>(),
+                        text.chars().take(LONGEST_TEXT).collect::<String>(),
                     )?;
                 }
                 Value::Instant(instant) => match ExcelDateTime::from_timestamp(
@@ -347,81 +239,6 @@ fn table(sheet: &mut Worksheet, data: &DataTable, formats: &Formats) -> Result<(
     Ok(())
 }
 
-/// What the values of a column have in common.
-#[derive(Default)]
-struct Shape {
-    /// Whether its whole numbers have more digits than a spreadsheet's numbers, which is
-    /// fifteen: identifiers, as a rule. All of such a column is text, so that it is of one type;
-    /// a fraction is the nearest number.
-    exact: bool,
-    decimals: usize,
-    /// In characters, of the longest value.
-    longest: usize,
-}
-
-impl Shape {
-    /// So wide that values are whole and a heading breaks between words at most.
-    fn width(&self, heading: &str) -> f64 {
-        let word = heading.split(' ').map(|word| word.chars().count()).max();
-        let widest = self.longest.max(word.unwrap_or_default());
-        widest.clamp(8, 60) as f64 + 2.0
-    }
-}
-
-fn shapes(data: &DataTable) -> Vec<Shape> {
-    let mut shapes: Vec<Shape> = Vec::new();
-    shapes.resize_with(data.table.columns.len(), Shape::default);
-    let mut fractions: Vec<(bool, f64)> = vec![(false, 0.0); shapes.len()];
-    let (mut rows, mut row) = (data.table.rows(), Vec::new());
-    while rows.next_into(&mut row) {
-        for ((value, shape), (has_fraction, largest)) in
-            row.iter().zip(&mut shapes).zip(&mut fractions)
-        {
-            shape.exact |= match value {
-                Value::Integer(n) => n.unsigned_abs() >= LONGEST_WHOLE,
-                Value::Decimal(n) => {
-                    n.is_integer()
-                        && n.trunc().mantissa().unsigned_abs() >= u128::from(LONGEST_WHOLE)
-                }
-                _ => false,
-            };
-            let long = match value {
-                Value::Missing => 0,
-                Value::Text(text) => text
-                    .lines()
-                    .map(|line| line.chars().count())
-                    .max()
-                    .unwrap_or(0),
-                Value::Instant(_) => 20,
-                Value::Date(_) => 11,
-                Value::Boolean(_) => 5,
-                number => {
-                    let number = number.as_number().unwrap_or_default();
-                    *has_fraction |= number.fract() != 0.0;
-                    *largest = largest.max(number.abs());
-                    0
-                }
-            };
-            shape.longest = shape.longest.max(long);
-        }
-    }
-    for (((has_fraction, largest), shape), unit) in
-        fractions.into_iter().zip(&mut shapes).zip(&data.units)
-    {
-        shape.decimals = match unit {
-            Unit::Currency(_) => 2,
-            // A fraction, and the largest.
-            Unit::Percent | Unit::Ratio if has_fraction => decimals(&[0.5, largest], true),
-            _ if has_fraction => decimals(&[0.5, largest], false),
-            _ => 0,
-        };
-        let plain = NumberFormat::default();
-        let number = plain.number(largest, shape.decimals).chars().count() + 1;
-        shape.longest = shape.longest.max(if shape.exact { 20 } else { number });
-    }
-    shapes
-}
-
 /// A spreadsheet's calendar begins with the year 1900.
 fn days(date: NaiveDate) -> Option<ExcelDateTime> {
     use chrono::Datelike;
@@ -431,80 +248,6 @@ fn days(date: NaiveDate) -> Option<ExcelDateTime> {
         date.day() as u8,
     )
     .ok()
-}
-
-/// What a native chart is drawn from: one row for each time or category.
-struct Grid {
-    first: String,
-    series: Vec<String>,
-    rows: Vec<(Label, Vec<Option<f64>>)>,
-    kind: ChartType,
-}
-
-enum Label {
-    Text(String),
-    Instant(i64),
-}
-
-/// The charts that a spreadsheet can draw: lines, areas and bars.
-fn grid(chart: &Picture, document: &Document) -> Option<Grid> {
-    let zone = document.zone;
-    match &chart.plot {
-        Plot::Lines { series, style, .. } if *style != LineStyle::Stacked => {
-            // By instant: on a day with 25 hours the wall clock shows one hour twice.
-            let mut rows: BTreeMap<DateTime<Utc>, Vec<Option<f64>>> = BTreeMap::new();
-            for (index, one) in series.iter().enumerate() {
-                for (at, value) in one.stretches.iter().flatten() {
-                    rows.entry(*at).or_insert_with(|| vec![None; series.len()])[index] =
-                        Some(*value);
-                }
-            }
-            let kind = if *style == LineStyle::Area {
-                ChartType::Area
-            } else {
-                ChartType::Line
-            };
-            let rows = rows
-                .into_iter()
-                .map(|(at, values)| (Label::Instant(zone.local(at).and_utc().timestamp()), values))
-                .collect();
-            Some(Grid {
-                first: format!("Time ({zone})"),
-                series: series.iter().map(|one| one.name.clone()).collect(),
-                rows,
-                kind,
-            })
-        }
-        Plot::Bars {
-            categories,
-            series,
-            form,
-        } => {
-            let rows = categories
-                .iter()
-                .enumerate()
-                .map(|(index, name)| {
-                    (
-                        Label::Text(name.clone()),
-                        series.iter().map(|bars| bars.values[index]).collect(),
-                    )
-                })
-                .collect();
-            let kind = match (form.upright, form.stacked) {
-                (true, true) => ChartType::ColumnStacked,
-                (true, false) => ChartType::Column,
-                (false, true) => ChartType::BarStacked,
-                (false, false) => ChartType::Bar,
-            };
-            Some(Grid {
-                first: String::new(),
-                series: series.iter().map(|bars| bars.name.clone()).collect(),
-                rows,
-                kind,
-            })
-        }
-        _ => None,
-    }
 }
 
 /// On paper as wide as a page, with the headings on each; on the screen they stay in sight.
@@ -560,7 +303,7 @@ fn drawn(
     // The chart stands beside its rows.
     on_paper(sheet)?.set_landscape();
     let last = grid.rows.len() as u32;
-    let mut chart = Chart::new(grid.kind);
+    let mut chart = Chart::new(kind_of(grid.drawn));
     for column in 1..=grid.series.len() as u16 {
         chart
             .add_series()
@@ -573,7 +316,7 @@ fn drawn(
     if grid.series.len() < 2 {
         chart.legend().set_hidden();
     }
-    if matches!(grid.kind, ChartType::Bar | ChartType::BarStacked) {
+    if matches!(grid.drawn, Drawn::Bars { upright: false, .. }) {
         chart.x_axis().set_reverse();
     }
     chart
@@ -582,4 +325,17 @@ fn drawn(
         .set_height(400);
     sheet.insert_chart(1, grid.series.len() as u16 + 2, &chart)?;
     Ok(())
+}
+
+fn kind_of(drawn: Drawn) -> ChartType {
+    match drawn {
+        Drawn::Lines => ChartType::Line,
+        Drawn::Area => ChartType::Area,
+        Drawn::Bars { upright, stacked } => match (upright, stacked) {
+            (true, true) => ChartType::ColumnStacked,
+            (true, false) => ChartType::Column,
+            (false, true) => ChartType::BarStacked,
+            (false, false) => ChartType::Bar,
+        },
+    }
 }

@@ -75,7 +75,7 @@ impl Element<'_, '_> {
 }
 
 /// A text without signs that XML 1.0 cannot hold.
-fn possible(text: &str) -> Cow<'_, str> {
+pub fn possible(text: &str) -> Cow<'_, str> {
     let holds = |c: char| matches!(c, '\t' | '\n' | '\r' | ' '..='\u{D7FF}' | '\u{E000}'..='\u{FFFD}' | '\u{10000}'..);
     if text.chars().all(holds) {
         return Cow::Borrowed(text);

@@ -301,16 +301,20 @@ pub async fn folder(
             .to_string_lossy()
             .into_owned()
     });
+    Ok(file_entries(names, search))
+}
+
+/// The files whose names have `search` in them.
+pub fn file_entries(names: impl Iterator<Item = String>, search: &str) -> Vec<Entry> {
     let wanted = names.filter(|name| found(search, &[name])).take(MOST);
-    Ok(wanted
-        .map(|name| Entry {
-            kind: "file".to_owned(),
-            name,
-            unit: String::new(),
-            description: String::new(),
-            items: Vec::new(),
-        })
-        .collect())
+    let entry = |name| Entry {
+        kind: "file".to_owned(),
+        name,
+        unit: String::new(),
+        description: String::new(),
+        items: Vec::new(),
+    };
+    wanted.map(entry).collect()
 }
 
 pub fn checks(search: &str) -> Vec<Entry> {

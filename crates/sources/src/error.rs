@@ -1,6 +1,7 @@
 //! Why a source did not answer, with what to do about it.
 
 use maple_lark_capture::Failed;
+use maple_lark_definition::Source;
 
 use crate::cells::BadCell;
 
@@ -120,6 +121,27 @@ pub struct SettingError {
     pub reference: String,
     #[source]
     pub problem: SettingProblem,
+}
+
+/// The same of one that stands under a key.
+#[derive(Debug, thiserror::Error)]
+#[error("{key}: {error}")]
+pub struct KeyError {
+    pub key: &'static str,
+    #[source]
+    pub error: SettingError,
+}
+
+impl KeyError {
+    /// As a source tells it.
+    pub(crate) fn of(self, source: &Source) -> SourceError {
+        SourceError::Setting {
+            source_name: source.name.clone(),
+            setting: self.key,
+            reference: self.error.reference,
+            problem: self.error.problem,
+        }
+    }
 }
 
 /// What is wrong with what a setting refers to.

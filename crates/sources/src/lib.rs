@@ -8,6 +8,7 @@ mod boundary;
 mod catalogue;
 mod cells;
 mod checks;
+mod columns;
 mod error;
 mod files;
 mod filled;
@@ -27,7 +28,9 @@ mod rows;
 mod secrecy;
 mod server;
 mod setting;
+mod sftp;
 mod snmp;
+mod snmp_credentials;
 mod sqlite;
 mod threads;
 mod web;
@@ -44,10 +47,11 @@ use maple_lark_time::window::Step;
 pub use boundary::{AddressRange, BadRange, Boundary};
 pub use catalogue::{Entry, Item};
 pub use cells::BadCell;
-pub use error::{SecretError, SettingError, SettingProblem, SourceError};
+pub use error::{KeyError, SecretError, SettingError, SettingProblem, SourceError};
 pub use machine::MachinePart;
 pub use maple_lark_capture::{Captured, Failed, Kept, Settings as BrowserSettings, StepTime};
 pub use permissions::Permissions;
+pub use snmp_credentials::SnmpCredentials;
 pub use web::NoClient;
 
 /// Parameter values by name, as a definition set works them out.
@@ -243,6 +247,9 @@ impl Reader {
             (SourceKind::Snmp(agent), Ask::Objects(objects)) => {
                 snmp::read(self, source, agent, objects).await
             }
+            (SourceKind::Sftp(folder), Ask::File(rows)) => {
+                sftp::read(self, source, folder, rows, question).await
+            }
             _ => Err(mismatch(source, question.ask)),
         }
     }
@@ -281,6 +288,7 @@ impl Reader {
                 SourceKind::Program(name) => program::greet(self, source, name),
                 SourceKind::Ldap(server) => ldap::greet(self, source, server).await,
                 SourceKind::Snmp(agent) => snmp::greet(self, source, agent).await,
+                SourceKind::Sftp(folder) => sftp::greet(self, source, folder).await,
                 SourceKind::LocalChecks => Ok(Greeting {
                     found: "Checks are made from this machine".to_owned(),
                     warning: None,
@@ -317,6 +325,7 @@ impl Reader {
                 SourceKind::LocalChecks => Ok(catalogue::checks(search)),
                 SourceKind::Ldap(server) => ldap::catalogue(self, source, server, search).await,
                 SourceKind::Snmp(_) => Ok(snmp::catalogue(search)),
+                SourceKind::Sftp(folder) => sftp::catalogue(self, source, folder, search).await,
                 SourceKind::HttpJson(web, Some(listing))
                 | SourceKind::FilesByHttp(web, Some(listing)) => {
                     catalogue::listed(self, source, web, listing, search).await

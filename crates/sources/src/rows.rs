@@ -1,5 +1,5 @@
-//! Rows out of files: CSV (RFC 4180), JSON Lines, JSON, lines of text, iCalendar (RFC 5545) and workbooks of
-//! spreadsheets; also packed.
+//! Rows out of files: CSV (RFC 4180), JSON Lines, JSON, lines of text, iCalendar (RFC 5545), workbooks of
+//! spreadsheets and Parquet; also packed.
 
 use std::io::{BufRead, BufReader, Cursor, Read, Seek};
 
@@ -11,7 +11,9 @@ use maple_lark_time::{Window, calendar::Calendar};
 use serde_json_path::JsonPath;
 
 use crate::{
-    Answer, BadCell, SourceError, cells, json,
+    Answer, BadCell, SourceError, cells,
+    columns::{BadColumns, Columns},
+    json,
     packed_files::{each_member, sheet},
     within_size,
 };
@@ -124,8 +126,10 @@ impl<'a> Gathered<'a> {
 
     /// A file, which may be packed or an archive of several.
     pub fn add(&mut self, name: &str, file: impl Read + Seek) -> Result<(), SourceError> {
-        if self.rows.form == FileForm::Workbook {
-            return self.add_workbook(name, file);
+        match self.rows.form {
+            FileForm::Workbook => return self.add_workbook(name, file),
+            FileForm::Parquet => return self.add_parquet(name, file),
+            _ => {}
         }
         let source_name = self.source.name.clone();
         let failed = |words: String| SourceError::Files {
@@ -173,25 +177,57 @@ impl<'a> Gathered<'a> {
             FileForm::Json => self.add_json(name, text),
             FileForm::Lines => self.add_text(name, BufReader::new(text)),
             FileForm::Calendar => self.add_events(name, text),
-            // It is no text, and has been read as a whole.
-            FileForm::Workbook => Ok(()),
+            // They are no text, and have been read as a whole.
+            FileForm::Workbook | FileForm::Parquet => Ok(()),
         }
     }
 
-    /// The rows of one sheet.
-    fn add_workbook(&mut self, name: &str, mut file: impl Read) -> Result<(), SourceError> {
-        let failed = |words: String| SourceError::Files {
-            source_name: self.source.name.clone(),
-            words: format!("{name}: {words}"),
-        };
+    /// All of a file that is no text.
+    fn whole(&mut self, name: &str, mut file: impl Read) -> Result<Vec<u8>, SourceError> {
         let mut bytes = Vec::new();
         let most = self.left.saturating_add(1);
         let read = file.by_ref().take(most).read_to_end(&mut bytes);
-        read.map_err(|error| failed(format!("it cannot be read: {error}")))?;
+        read.map_err(|error| SourceError::Files {
+            source_name: self.source.name.clone(),
+            words: format!("{name}: it cannot be read: {error}"),
+        })?;
         match self.left.checked_sub(bytes.len() as u64) {
             Some(left) => self.left = left,
             None => within_size(self.source, usize::MAX)?,
         }
+        Ok(bytes)
+    }
+
+    /// The rows of a file of columns.
+    fn add_parquet(&mut self, name: &str, file: impl Read) -> Result<(), SourceError> {
+        let bytes = self.whole(name, file)?;
+        let source_name = self.source.name.clone();
+        let failed = |error: BadColumns| SourceError::Files {
+            source_name: source_name.clone(),
+            words: format!("{name}: {error}"),
+        };
+        let columns = Columns::open(bytes, self.source.max_bytes).map_err(failed)?;
+        let places = self.places(name, columns.names(), columns.names().len())?;
+        for (row, number) in columns.rows().map_err(failed)?.zip(1..) {
+            let row = row.map_err(failed)?;
+            self.add_row(name, number, |place, _| {
+                let cell = places.get(place).and_then(|place| row.get(*place));
+                cell.cloned().unwrap_or_default()
+            })?;
+            if self.full() {
+                break;
+            }
+        }
+        Ok(())
+    }
+
+    /// The rows of one sheet.
+    fn add_workbook(&mut self, name: &str, file: impl Read) -> Result<(), SourceError> {
+        let bytes = self.whole(name, file)?;
+        let failed = |words: String| SourceError::Files {
+            source_name: self.source.name.clone(),
+            words: format!("{name}: {words}"),
+        };
         let read = sheet(bytes, self.rows.sheet.as_deref(), self.source.max_bytes);
         let all = read.map_err(|error| failed(error.to_string()))?;
         if all.is_empty() {

@@ -1,7 +1,7 @@
 //! What a source answers may hold what it was asked with. Before words of it reach anybody, each
 //! value that a definition only refers to is replaced by its reference.
 
-use maple_lark_definition::{PageStep, Setting, SignIn, Source, SourceKind, Web};
+use maple_lark_definition::{PageStep, Setting, SftpSignIn, SignIn, Source, SourceKind, Web};
 use reqwest::Url;
 
 use crate::{Reader, SourceError};
@@ -44,6 +44,14 @@ fn secrets(kind: &SourceKind) -> Vec<(&Setting, bool)> {
     if let SourceKind::Postgresql(settings) | SourceKind::Mysql(settings) = kind {
         let password = settings.password.iter();
         return password.map(|password| (password, false)).collect();
+    }
+    if let SourceKind::Sftp(folder) = kind {
+        return match &folder.server.sign_in {
+            SftpSignIn::Password(password) => vec![(password, false)],
+            SftpSignIn::Key { passphrase, .. } => {
+                passphrase.iter().map(|one| (one, false)).collect()
+            }
+        };
     }
     kind.web().map(of_web).unwrap_or_default()
 }

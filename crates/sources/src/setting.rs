@@ -37,6 +37,32 @@ impl Reader {
             })
     }
 
+    /// The whole text behind a setting that has several lines, such as a key: of a file all of it, not its
+    /// first line.
+    ///
+    /// # Errors
+    /// As [`Reader::setting_for`].
+    pub async fn text_for(
+        &self,
+        setting: &Setting,
+        host: Option<&str>,
+    ) -> Result<String, SettingError> {
+        let Setting::File(path) = setting else {
+            return self.setting_for(setting, host).await;
+        };
+        let wrong = |problem| SettingError {
+            reference: setting.written(),
+            problem,
+        };
+        self.permissions.check(setting, host).map_err(wrong)?;
+        let text = tokio::fs::read_to_string(path).await;
+        let text = text.map_err(|error| wrong(SettingProblem::Unreadable(error)))?;
+        if text.trim().is_empty() {
+            return Err(wrong(SettingProblem::Empty));
+        }
+        Ok(text)
+    }
+
     async fn look_up(
         &self,
         setting: &Setting,

@@ -5,18 +5,16 @@ use std::{collections::BTreeMap, time::Duration};
 
 use maple_lark_data::{Column, ColumnKind, Table, Value};
 use maple_lark_definition::{
-    Objects, ObjectsOperation, SnmpAgent, SnmpCipher, SnmpHash, SnmpSignIn, Source,
+    Objects, ObjectsOperation, SnmpAgent, SnmpSignIn, Source,
     mib::{self, dotted, named},
 };
-use snmp2::{
-    AsyncSession, Error, Oid,
-    v3::{Auth, AuthErrorKind, AuthProtocol, Cipher, KeyExtension, Security},
-};
+use snmp2::{AsyncSession, Error, Oid, v3::AuthErrorKind};
 
 use crate::{
     Answer, Greeting, Reader, SourceError,
     catalogue::{Entry, Item, MOST, found},
     server::Place,
+    snmp_credentials::SnmpCredentials,
     within_size,
 };
 
@@ -332,40 +330,14 @@ impl<'a> Session<'a> {
             addresses,
             ..
         } = Place::of(reader, source, &agent.address).await?;
-        let looked_up = |name, setting| reader.resolve_for(source, name, setting, Some(&host));
-        let session = match &agent.sign_in {
-            SnmpSignIn::Community(community) => {
-                let community = looked_up("community", community).await?;
+        let who = reader.snmp_credentials(&agent.sign_in, &host).await;
+        let who = who.map_err(|error| error.of(source))?;
+        let session = match who {
+            SnmpCredentials::Community(community) => {
                 AsyncSession::new_v2c(&addresses[..], community.as_bytes(), 1).await
             }
-            SnmpSignIn::User {
-                name,
-                authentication,
-                privacy,
-            } => {
-                let name = looked_up("user", name).await?;
-                let security = match authentication {
-                    None => Security::new(name.as_bytes(), &[]).with_auth(Auth::NoAuthNoPriv),
-                    Some((hash, password)) => {
-                        let password = looked_up("authentication-password", password).await?;
-                        Security::new(name.as_bytes(), password.as_bytes())
-                            .with_auth_protocol(protocol(*hash))
-                    }
-                };
-                let security = match privacy {
-                    None => security,
-                    Some((cipher, password)) => {
-                        let password = looked_up("privacy-password", password).await?;
-                        security
-                            .with_auth(Auth::AuthPriv {
-                                cipher: encryption(*cipher),
-                                privacy_password: password.into_bytes(),
-                            })
-                            // Where the hash is too short for the key, most devices do this.
-                            .with_key_extension_method(KeyExtension::Reeder)
-                    }
-                };
-                AsyncSession::new_v3(&addresses[..], 1, security).await
+            SnmpCredentials::User(security) => {
+                AsyncSession::new_v3(&addresses[..], 1, *security).await
             }
         };
         let session = session.map_err(|error| SourceError::Unreachable {
@@ -546,23 +518,6 @@ async fn once(session: &mut AsyncSession, request: &Request<'_>) -> Result<Answe
         Some((number, value))
     });
     Ok(Ok(found.collect()))
-}
-
-fn protocol(hash: SnmpHash) -> AuthProtocol {
-    match hash {
-        SnmpHash::Md5 => AuthProtocol::Md5,
-        SnmpHash::Sha1 => AuthProtocol::Sha1,
-        SnmpHash::Sha256 => AuthProtocol::Sha256,
-        SnmpHash::Sha512 => AuthProtocol::Sha512,
-    }
-}
-
-fn encryption(cipher: SnmpCipher) -> Cipher {
-    match cipher {
-        SnmpCipher::Aes128 => Cipher::Aes128,
-        SnmpCipher::Aes256 => Cipher::Aes256,
-        SnmpCipher::Des => Cipher::Des,
-    }
 }
 
 #[cfg(test)]

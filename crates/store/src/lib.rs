@@ -26,6 +26,7 @@ pub mod people;
 pub mod pictures;
 pub mod recipients;
 pub mod restored;
+pub mod run_days;
 pub mod run_lines;
 pub mod runs;
 pub mod sampling;

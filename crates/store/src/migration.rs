@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 40] = [
+const STEPS: [Step; 41] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -188,6 +188,10 @@ const STEPS: [Step; 40] = [
     Step {
         name: "0040_run_lines",
         sql: include_str!("migrations/0040_run_lines.sql"),
+    },
+    Step {
+        name: "0041_channels",
+        sql: include_str!("migrations/0041_channels.sql"),
     },
 ];
 

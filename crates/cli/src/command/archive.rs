@@ -38,7 +38,7 @@ struct Search {
     /// Only what was sent to this address, or to one that has this in it
     #[arg(long)]
     recipient: Option<String>,
-    /// Only in this format: pdf, html, csv, xlsx, json, xml, txt or png
+    /// Only in this format: pdf, html, csv, xlsx, ods, json, xml, txt or png
     #[arg(long)]
     format: Option<String>,
     /// Only judged like this: ok, unknown, warning or critical

@@ -48,6 +48,10 @@ const fn of_kind(
 }
 
 const TITLE: Needed = needed("title", "Title for people");
+const ADDRESS_OF_FILES: &str = "Host and port, such as share.example.org:22";
+const HOST_KEY: &str =
+    "Fingerprint of its key, SHA256:…, as told by: ssh-keyscan HOST | ssh-keygen -lf -";
+const PRIVATE_KEY: &str = "Where the private key is: secret:NAME or file:/path";
 
 const PERSON: &[Needed] = &[TITLE, needed("address", "Mail address")];
 const GROUP: &[Needed] = &[
@@ -58,7 +62,7 @@ const SOURCE: &[Needed] = &[
     TITLE,
     needed(
         "kind",
-        "Kind: postgresql, mysql, sqlite, open-metrics, http-json, files, program, ldap, snmp, web-page or local-checks",
+        "Kind: postgresql, mysql, sqlite, open-metrics, http-json, files, sftp, program, ldap, snmp, web-page or local-checks",
     ),
     of_kind(
         &["postgresql", "mysql"],
@@ -82,6 +86,11 @@ const SOURCE: &[Needed] = &[
         "Address, with http:// or https://",
     ),
     of_kind(&["files"], "folder", "Folder"),
+    of_kind(&["sftp"], "address", ADDRESS_OF_FILES),
+    of_kind(&["sftp"], "host-key", HOST_KEY),
+    of_kind(&["sftp"], "user", "User"),
+    of_kind(&["sftp"], "private-key", PRIVATE_KEY),
+    of_kind(&["sftp"], "folder", "Folder there"),
     of_kind(&["sqlite"], "file", "The database's file"),
     of_kind(
         &["program"],
@@ -93,7 +102,7 @@ const CHANNEL: &[Needed] = &[
     TITLE,
     needed(
         "kind",
-        "Kind: mail-server, folder, upload, object-storage, webhook, syslog or program",
+        "Kind: mail-server, folder, upload, object-storage, webhook, syslog, program, sftp or snmp",
     ),
     of_kind(&["mail-server"], "host", "Host"),
     of_kind(
@@ -124,6 +133,17 @@ const CHANNEL: &[Needed] = &[
         "address",
         "Host and port, such as log.example.org:514",
     ),
+    of_kind(&["sftp"], "address", ADDRESS_OF_FILES),
+    of_kind(&["sftp"], "host-key", HOST_KEY),
+    of_kind(&["sftp"], "user", "User"),
+    of_kind(&["sftp"], "private-key", PRIVATE_KEY),
+    of_kind(&["sftp"], "folder", "Folder there"),
+    of_kind(
+        &["snmp"],
+        "address",
+        "Host and port, such as nms.example.org:162",
+    ),
+    of_kind(&["snmp"], "version", "Version: 3 or 2c"),
 ];
 const REPORT: &[Needed] = &[
     TITLE,
@@ -166,9 +186,10 @@ fn next(kind: Kind, given: &Given) -> Option<&'static Needed> {
             found.is_some_and(|found| values.contains(&found))
         })
     };
-    // A window may be said in other ways, too.
+    // A window may be said in other ways, too, and a password stands for a key.
     let is_given = |one: &&Needed| {
         value_of(given, one.key).is_some()
+            || one.key == "private-key" && value_of(given, "password").is_some()
             || one.key.starts_with("window.") && given.iter().any(|(path, _)| path[0] == "window")
     };
     needs_of(kind)

@@ -55,11 +55,11 @@ async fn every_format_can_be_written_again_and_verified() {
     let sent = place.folder.path().join("sent");
     place.json(&["download", &run, "--into", sent.to_str().unwrap()]);
     let sent_files = files(&sent);
-    let endings: Vec<&str> = ["pdf", "html", "csv", "xlsx", "json", "xml", "txt", "png"]
+    let endings: Vec<&str> = ["pdf", "html", "csv", "xlsx", "ods", "json", "xml", "txt", "png"]
         .into_iter()
         .filter(|ending| sent_files.keys().any(|name| name.ends_with(ending)))
         .collect();
-    assert_eq!(endings.len(), 8, "{:?}", sent_files.keys());
+    assert_eq!(endings.len(), 9, "{:?}", sent_files.keys());
     assert!(
         sent_files.keys().all(|name| name.starts_with("gallery_")),
         "{:?}",
@@ -67,7 +67,7 @@ async fn every_format_can_be_written_again_and_verified() {
     );
 
     // The same snapshot gives the same bytes, in every format.
-    for format in ["pdf", "html", "xlsx", "json", "xml", "txt", "png"] {
+    for format in ["pdf", "html", "xlsx", "ods", "json", "xml", "txt", "png"] {
         let again = place.folder.path().join(format!("again-{format}"));
         place.json(&[
             "render",

@@ -206,6 +206,20 @@ impl Place {
         self.serve_with(&self.config, &self.address, more)
     }
 
+    /// The same by another program than the one that is tested.
+    pub fn serve_by(&self, program: &str) -> Service {
+        let mut service = self.start(program, &self.config, &self.address, &[]);
+        service.wait();
+        service
+    }
+
+    /// Another program that is to refuse to serve: how it ended, and what it said.
+    pub fn refuses_to_serve(&self, program: &str) -> (std::process::ExitStatus, String) {
+        let mut service = self.start(program, &self.config, &self.address, &[]);
+        let ended = service.child.wait().unwrap();
+        (ended, service.log())
+    }
+
     /// A further process on the same database, at an address of its own.
     pub fn serve_another(&self) -> Service {
         self.serve_another_in(&[])
@@ -223,6 +237,18 @@ impl Place {
     }
 
     fn serve_with(&self, config: &Path, address: &str, more: &[(&str, &str)]) -> Service {
+        let mut service = self.start(env!("CARGO_BIN_EXE_maple-lark"), config, address, more);
+        service.wait();
+        service
+    }
+
+    fn start(
+        &self,
+        program: &str,
+        config: &Path,
+        address: &str,
+        more: &[(&str, &str)],
+    ) -> Service {
         let log = self
             .folder
             .path()
@@ -235,7 +261,7 @@ impl Place {
         // With as few files as a system gives that nobody has set up.
         let child = Command::new("sh")
             .args(["-c", "ulimit -S -n 256; exec \"$0\" \"$@\""])
-            .arg(env!("CARGO_BIN_EXE_maple-lark"))
+            .arg(program)
             .args(["serve", "--config"])
             .arg(config)
             .envs(&self.environment)
@@ -245,21 +271,11 @@ impl Place {
             .stderr(file)
             .spawn()
             .unwrap();
-        let mut service = Service {
+        Service {
             child,
             log,
             address: address.to_owned(),
-        };
-        let began = Instant::now();
-        while !service.ready() {
-            assert!(
-                service.child.try_wait().unwrap().is_none() && began.elapsed() < PATIENCE,
-                "the service does not start: {}",
-                service.log()
-            );
-            std::thread::sleep(Duration::from_millis(50));
         }
-        service
     }
 
     /// Runs the command line to its end.
@@ -437,6 +453,18 @@ impl Place {
 }
 
 impl Service {
+    fn wait(&mut self) {
+        let began = Instant::now();
+        while !self.ready() {
+            assert!(
+                self.child.try_wait().unwrap().is_none() && began.elapsed() < PATIENCE,
+                "the service does not start: {}",
+                self.log()
+            );
+            std::thread::sleep(Duration::from_millis(50));
+        }
+    }
+
     fn ready(&self) -> bool {
         use std::io::{Read, Write};
         let Ok(mut stream) = std::net::TcpStream::connect(&self.address) else {

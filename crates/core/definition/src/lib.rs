@@ -23,7 +23,8 @@ pub use model::block::{
 pub use model::calendar::CalendarFile;
 pub use model::channel::{
     Channel, ChannelKind, Dkim, FolderSettings, MailServerSettings, MailSignIn, MailTls,
-    ObjectStorageSettings, ProgramSettings, SyslogSettings, UploadSettings, WebhookSettings,
+    ObjectStorageSettings, ProgramSettings, SftpSettings, SnmpSettings, SyslogSettings,
+    UploadSettings, WebhookSettings,
 };
 pub use model::dashboard::{Dashboard, Section};
 pub use model::dashboard_template::{
@@ -65,9 +66,11 @@ pub use model::report::{Change, OnFailedBlock, Report};
 pub use model::sampler::{Downsample, Sampler};
 pub use model::send_when::{BadCondition, Condition, SendWhen, Test};
 pub use model::setting::{BadSetting, Setting};
+pub use model::sftp::{SftpServer, SftpSignIn};
+pub use model::snmp::{SnmpCipher, SnmpHash, SnmpSignIn};
 pub use model::source::{
-    DatabaseServer, DirectoryServer, DirectoryTls, SnmpAgent, SnmpCipher, SnmpHash, SnmpSignIn,
-    Source, SourceKind, Tls, split_address,
+    DatabaseServer, DirectoryServer, DirectoryTls, SftpFolder, SnmpAgent, Source, SourceKind, Tls,
+    split_address,
 };
 pub use model::template::{BadTemplate, Template, figures_named};
 pub use model::theme::{Paper, Theme};

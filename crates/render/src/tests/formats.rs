@@ -227,6 +227,86 @@ fn another_library_opens_the_workbook() {
     assert_eq!(used[2..4], [Data::Float(95.5), Data::String("%".into())]);
 }
 
+/// The same sheets as the workbook's, with the same values.
+#[test]
+fn another_library_opens_the_opendocument() {
+    let mut document = sample();
+    let texts = ["=cmd()", "a  b", " before", "one\nother", "<&>'\"", "sign \u{1}", ""];
+    let rows = texts.map(|text| vec![Value::Text(text.into())]);
+    document.data.push(DataTable {
+        title: "Texts".into(),
+        ..whatever::data(vec!["Text".into()], rows.to_vec())
+    });
+    let bytes = render(&document, Format::Ods).unwrap().remove(0).bytes;
+    assert_eq!(&bytes[30..38], b"mimetype");
+    let kind = format!("mimetype{}", Format::Ods.media_type());
+    assert_eq!(&bytes[30..30 + kind.len()], kind.as_bytes());
+    let again = render(&document, Format::Ods).unwrap().remove(0).bytes;
+    assert!(bytes == again, "the same document gives the same bytes");
+    let mut book: calamine::Ods<_> = calamine::Ods::new(std::io::Cursor::new(bytes)).unwrap();
+    assert_eq!(
+        book.sheet_names(),
+        ["Summary", "Disks in a table", "Texts", "Latency", "Disks"]
+    );
+    let sheet = book.worksheet_range("Disks in a table").unwrap();
+    let rows: Vec<&[Data]> = sheet.rows().collect();
+    assert_eq!(rows[0][1], Data::String("Used [%]".into()));
+    assert_eq!(
+        rows[1][..3],
+        [
+            Data::String("=cmd()".into()),
+            Data::Float(95.5),
+            Data::DateTimeIso("2026-10-25T01:30:00".into())
+        ]
+    );
+    let formulas = book.worksheet_formula("Disks in a table").unwrap();
+    assert!(formulas.used_cells().next().is_none(), "{formulas:?}");
+    let sheet = book.worksheet_range("Texts").unwrap();
+    let said: Vec<String> = sheet.rows().skip(1).map(|row| row[0].to_string()).collect();
+    // XML has no place for some signs.
+    let held = texts.map(|text| text.replace('\u{1}', "\u{fffd}"));
+    assert_eq!(said, held[..said.len()]);
+    assert!(said.len() >= 6);
+    assert_eq!(book.worksheet_range("Latency").unwrap().height(), 301);
+    let summary = book.worksheet_range("Summary").unwrap();
+    let used = summary
+        .rows()
+        .find(|row| row[1] == Data::String("95.5\u{a0}%".into()))
+        .unwrap();
+    assert_eq!(used[2..4], [Data::Float(95.5), Data::String("%".into())]);
+}
+
+#[test]
+fn an_opendocument_shows_numbers_and_days_as_the_document_does() {
+    let content = |document: &Document| {
+        let bytes = render(document, Format::Ods).unwrap().remove(0).bytes;
+        let parts = unzipped(&bytes);
+        for (path, bytes) in parts.iter().filter(|(path, _)| path.ends_with(".xml")) {
+            let mut reader = quick_xml::Reader::from_reader(&bytes[..]);
+            loop {
+                let read = reader.read_event();
+                let read = read.unwrap_or_else(|error| panic!("{path}: {error}"));
+                if read == quick_xml::events::Event::Eof {
+                    break;
+                }
+            }
+        }
+        let (_, bytes) = parts.iter().find(|(path, _)| path == "content.xml").unwrap();
+        String::from_utf8(bytes.clone()).unwrap()
+    };
+    let mut document = sample();
+    let text = content(&document);
+    assert!(text.contains("number:grouping=\"true\""), "{text}");
+    assert!(text.contains("number:textual=\"true\""), "{text}");
+    let range = "&apos;Disks in a table&apos;.A1:&apos;Disks in a table&apos;.C3";
+    assert!(text.contains(range), "{text}");
+    document.number_format =
+        maple_lark_data::number_format::NumberFormat::like("1234.5", "2026-11-22");
+    let text = content(&document);
+    assert!(!text.contains("number:grouping=\"true\""), "{text}");
+    assert!(!text.contains("number:textual=\"true\""), "{text}");
+}
+
 /// How cells are shown is in the workbook's own files, which another library does not tell.
 #[test]
 fn the_workbook_shows_numbers_as_the_document_does() {

@@ -42,7 +42,7 @@ fn value() -> impl Strategy<Value = Value> {
     ]
 }
 
-fn data(headings: Vec<String>, rows: Vec<Vec<Value>>) -> DataTable {
+pub(super) fn data(headings: Vec<String>, rows: Vec<Vec<Value>>) -> DataTable {
     let columns = headings
         .iter()
         .map(|name| Column {

@@ -12,7 +12,7 @@ use maple_lark_api::{
     ProblemDetails, RunState, TokenScope, Words,
 };
 use maple_lark_definition::{CalendarFile, DefinitionSet, Report};
-use maple_lark_store::{Store, runs::RunDay, schedule::ScheduleState};
+use maple_lark_store::{Store, run_days::RunDay, schedule::ScheduleState};
 use maple_lark_time::{Zone, named_days::NamedDays, zone::UnknownZone};
 use rocket::{
     Route, State, get, http::ContentType, post, response::status::Created, routes,

@@ -24,7 +24,7 @@ pub fn routes() -> Vec<Route> {
 
 /// The documents of a snapshot in any format, written again from its data. Several files come
 /// as one zip. With `block`, the one chart of that title as PNG.
-#[utoipa::path(get, operation_id = "write_again", path = "/snapshots/{id}/documents/{format}", tag = "archive", params(("id" = Uuid, Path), ("format" = String, Path, description = "pdf, html, csv, xlsx, json, txt or png"), ("block" = Option<String>, Query, description = "with png: the title of a chart")), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[utoipa::path(get, operation_id = "write_again", path = "/snapshots/{id}/documents/{format}", tag = "archive", params(("id" = Uuid, Path), ("format" = String, Path, description = "pdf, html, csv, xlsx, ods, json, xml, txt or png"), ("block" = Option<String>, Query, description = "with png: the title of a chart")), responses((status = 200, description = "the file, in its own media type"), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
 #[get("/snapshots/<id>/documents/<format>?<block>")]
 #[expect(
     clippy::too_many_arguments,

@@ -29,6 +29,8 @@ pub(crate) struct Shared {
     pub config: Arc<Config>,
     /// Names this process in leases.
     pub process: Uuid,
+    /// When it began.
+    pub began: std::time::Instant,
     pub wake: Notify,
     /// Somebody has changed how long things are kept.
     pub keep: Notify,
@@ -63,6 +65,7 @@ impl Shared {
             store,
             config,
             process: Uuid::new_v4(),
+            began: std::time::Instant::now(),
             wake: Notify::new(),
             keep: Notify::new(),
             source_limits: ConcurrencyLimits::default(),

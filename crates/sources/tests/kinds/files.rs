@@ -439,6 +439,96 @@ async fn a_sheet_of_a_workbook_is_read_with_what_its_cells_hold() {
     assert!(error.contains("text.xlsx: it is no workbook"), "{error}");
 }
 
+/// Written by another program, packed in each of four ways.
+#[tokio::test]
+async fn columns_of_parquet_are_rows_with_what_they_hold() {
+    let folder = TempDir::new().unwrap();
+    let written = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/kinds/parquet");
+    let files = folder_source(&folder, "");
+    for packing in ["zstd", "snappy", "gzip", "lz4"] {
+        let bytes = std::fs::read(written.join(format!("quays-{packing}.parquet"))).unwrap();
+        write(folder.path(), "quays.parquet", &bytes);
+        let answer = ask(&files, "file = \"quays.parquet\"\nformat = \"parquet\"")
+            .await
+            .unwrap_or_else(|error| panic!("{packing}: {error}"));
+        let kinds: Vec<(&str, ColumnKind)> = answer
+            .table
+            .columns
+            .iter()
+            .map(|column| (column.name.as_str(), column.kind))
+            .collect();
+        assert_eq!(
+            kinds,
+            [
+                ("quay", ColumnKind::Text),
+                ("boats", ColumnKind::Integer),
+                ("load", ColumnKind::Number),
+                ("open", ColumnKind::Boolean),
+                ("day", ColumnKind::Date),
+                ("seen", ColumnKind::Instant),
+                ("exact", ColumnKind::Instant),
+                ("wall", ColumnKind::Instant),
+                ("fee", ColumnKind::Number),
+                ("tags", ColumnKind::Text),
+            ],
+            "{packing}"
+        );
+        let instant = |text: &str| Value::Instant(text.parse().unwrap());
+        assert_eq!(
+            answer.table.rows[0],
+            [
+                Value::Text("Havnes".into()),
+                Value::Integer(3),
+                Value::Number(0.5),
+                Value::Boolean(true),
+                Value::Date("2026-10-25".parse().unwrap()),
+                instant("2026-10-25T00:30:00.25Z"),
+                instant("2026-10-25T00:30:00.000000001Z"),
+                // What a clock on a wall showed is read as other files' times without an offset are.
+                instant("2026-10-25T02:30:00Z"),
+                Value::Number(12.5),
+                Value::Text("[\"a\",\"b\"]".into()),
+            ],
+            "{packing}"
+        );
+        assert_eq!(answer.table.rows[1][0], Value::Text("Skarvøy".into()));
+        assert_eq!(answer.table.rows[1][2], Value::Missing);
+        assert_eq!(
+            answer.table.rows[2][4],
+            Value::Date("1969-12-31".parse().unwrap())
+        );
+    }
+    // Named columns, of the kind that is asked for, within the window.
+    let some = "file = \"*.parquet\"\nformat = \"parquet\"\ntime = \"seen\"\nfield = [{ name = \"at\", column = \"quay\" }, { name = \"seen\", kind = \"instant\" }]";
+    let table = ask(&files, some).await.unwrap().table;
+    assert_eq!(table.rows.len(), 2, "one was never seen");
+    assert_eq!(table.columns[0].name, "at");
+    let error = ask(
+        &files,
+        "file = \"quays.parquet\"\nformat = \"parquet\"\nfield = [{ name = \"boat\" }]",
+    )
+    .await
+    .unwrap_err();
+    assert!(error.contains("Did you mean \"boats\"?"), "{error}");
+    let small = folder_source(&folder, "max-size = \"1 kB\"");
+    let error = ask(&small, "file = \"quays.parquet\"\nformat = \"parquet\"")
+        .await
+        .unwrap_err();
+    assert!(error.contains("max-size"), "{error}");
+    write(folder.path(), "text.parquet", b"host,load\n");
+    let error = ask(&files, "file = \"text.parquet\"\nformat = \"parquet\"")
+        .await
+        .unwrap_err();
+    assert!(error.contains("text.parquet: it is no Parquet"), "{error}");
+    // One that was cut short, as a copy that is not over.
+    let bytes = std::fs::read(written.join("quays-zstd.parquet")).unwrap();
+    write(folder.path(), "half.parquet", &bytes[..bytes.len() / 2]);
+    let error = ask(&files, "file = \"half.parquet\"\nformat = \"parquet\"")
+        .await
+        .unwrap_err();
+    assert!(error.contains("half.parquet: it is no Parquet"), "{error}");
+}
+
 #[tokio::test]
 async fn json_and_lines_of_text_are_rows() {
     let folder = TempDir::new().unwrap();

@@ -4,6 +4,7 @@
 
 use std::{collections::BTreeMap, path::Path};
 
+use maple_lark_api::{ChannelType, Words};
 use maple_lark_store::Migrator;
 use sea_orm::Database;
 use sea_orm_migration::MigratorTrait;
@@ -173,4 +174,25 @@ async fn what_earlier_versions_write_is_taken_by_the_newest_schema() {
     let run = Uuid::parse_str("01890000-0000-7000-8000-000000000102").unwrap();
     assert_eq!(store.run(run).await.unwrap().unwrap().report, "ferry-daily");
     assert!(store.verify_audit().await.unwrap().broken.is_empty());
+}
+
+/// A list of words that a column may hold is as long as it was when its table was made; what came to it since is
+/// taken by a place that was there before, too.
+#[tokio::test]
+async fn what_a_column_may_hold_grows_with_the_words() {
+    let cluster = TestCluster::new().await.unwrap();
+    let (url, mut records) = populated(&cluster, 40).await;
+    let narrow = "alter table deliveries drop constraint deliveries_channel_check; \
+                  alter table deliveries add constraint deliveries_channel_check check (channel in ('mail', 'folder', 'upload', 'webhook', 'syslog', 'removed'))";
+    records.execute(narrow).await.unwrap();
+    drop(Store::open(&url, 2).await.unwrap());
+    for channel in ChannelType::ALL {
+        let taken = sqlx::query("update deliveries set channel = $1")
+            .bind(channel.word())
+            .execute(&mut records)
+            .await;
+        assert!(taken.unwrap().rows_affected() > 0, "{channel}");
+    }
+    let other = sqlx::query("update deliveries set channel = 'pigeon'").execute(&mut records).await;
+    assert!(other.is_err());
 }

@@ -3,7 +3,7 @@
 use crate::{
     model::{
         http::Web, mailbox::Mailbox, query::placeholder::JsonTemplate, setting::Setting,
-        template::Template,
+        sftp::SftpServer, snmp::SnmpSignIn, template::Template,
     },
     problem::{Place, Placed},
 };
@@ -46,11 +46,15 @@ pub enum ChannelKind {
     Syslog(SyslogSettings),
     /// A program of the administrator's that carries documents further.
     Program(ProgramSettings),
+    /// A folder of another machine, by SFTP.
+    Sftp(Box<SftpSettings>),
+    /// A notification for each delivery by SNMP.
+    Snmp(Box<SnmpSettings>),
 }
 
 impl ChannelKind {
     /// The words for the kinds, in definitions.
-    pub const NAMES: [&str; 7] = [
+    pub const NAMES: [&str; 9] = [
         "mail-server",
         "folder",
         "upload",
@@ -58,6 +62,8 @@ impl ChannelKind {
         "webhook",
         "syslog",
         "program",
+        "sftp",
+        "snmp",
     ];
 
     /// The word for this kind, in definitions.
@@ -71,6 +77,8 @@ impl ChannelKind {
             ChannelKind::Webhook(_) => "webhook",
             ChannelKind::Syslog(_) => "syslog",
             ChannelKind::Program(_) => "program",
+            ChannelKind::Sftp(_) => "sftp",
+            ChannelKind::Snmp(_) => "snmp",
         }
     }
 
@@ -88,6 +96,8 @@ impl ChannelKind {
             ChannelKind::Webhook(webhook) => host_of(&webhook.web.url.written()),
             ChannelKind::Syslog(syslog) => syslog.address.written(),
             ChannelKind::Program(program) => program.program.clone(),
+            ChannelKind::Sftp(sftp) => sftp.server.place(&sftp.folder),
+            ChannelKind::Snmp(snmp) => snmp.address.written(),
         }
     }
 }
@@ -237,4 +247,31 @@ pub struct SyslogSettings {
 pub struct ProgramSettings {
     /// Its name in the configuration, which says what is started and with which arguments.
     pub program: String,
+}
+
+/// A folder of another machine that documents are written to.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SftpSettings {
+    /// The machine.
+    pub server: SftpServer,
+    /// The folder, from the root or from where its user begins.
+    pub folder: String,
+}
+
+/// Whoever takes notifications (RFC 3416) and is told of each delivery.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SnmpSettings {
+    /// `host:port`, by UDP.
+    pub address: Setting,
+    /// As whom the service speaks.
+    pub sign_in: SnmpSignIn,
+    /// Whether the receiver confirms (an inform), or nobody does (a trap).
+    pub confirmed: bool,
+    /// The number below which everything of the notifications is.
+    pub enterprise: Vec<u64>,
+}
+
+impl SnmpSettings {
+    /// Below the number that is kept for examples (RFC 5612), for those that have none of their own.
+    pub const USUAL_ENTERPRISE: [u64; 8] = [1, 3, 6, 1, 4, 1, 32473, 1];
 }

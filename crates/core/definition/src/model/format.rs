@@ -14,6 +14,8 @@ pub enum Format {
     Csv,
     /// A workbook with a sheet for each table (ISO/IEC 29500).
     Xlsx,
+    /// The same as OpenDocument (ISO/IEC 26300), without drawn charts.
+    Ods,
     /// All words and figures, for programs (RFC 8259).
     Json,
     /// The same as XML.
@@ -26,11 +28,12 @@ pub enum Format {
 
 impl Format {
     /// All formats.
-    pub const ALL: [Format; 8] = [
+    pub const ALL: [Format; 9] = [
         Format::Pdf,
         Format::Html,
         Format::Csv,
         Format::Xlsx,
+        Format::Ods,
         Format::Json,
         Format::Xml,
         Format::Txt,
@@ -45,6 +48,7 @@ impl Format {
             Format::Html => "html",
             Format::Csv => "csv",
             Format::Xlsx => "xlsx",
+            Format::Ods => "ods",
             Format::Json => "json",
             Format::Xml => "xml",
             Format::Txt => "txt",
@@ -66,6 +70,7 @@ impl Format {
             Format::Html => "text/html; charset=utf-8",
             Format::Csv => "text/csv; charset=utf-8; header=present",
             Format::Xlsx => "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
+            Format::Ods => "application/vnd.oasis.opendocument.spreadsheet",
             Format::Json => "application/json",
             Format::Xml => "application/xml",
             Format::Txt => "text/plain; charset=utf-8",

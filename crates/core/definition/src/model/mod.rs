@@ -28,6 +28,8 @@ pub mod report;
 pub mod sampler;
 pub mod send_when;
 pub mod setting;
+pub mod sftp;
+pub mod snmp;
 pub mod source;
 pub mod template;
 pub mod theme;

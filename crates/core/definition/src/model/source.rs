@@ -1,7 +1,10 @@
 //! What a source definition holds: where to read and how to sign in, never a secret.
 
 use crate::{
-    model::{http::Web, listing::Listing, query::builder::Dialect, setting::Setting},
+    model::{
+        http::Web, listing::Listing, query::builder::Dialect, setting::Setting, sftp::SftpServer,
+        snmp::SnmpSignIn,
+    },
     problem::{Place, Placed},
 };
 
@@ -55,11 +58,13 @@ pub enum SourceKind {
     Ldap(DirectoryServer),
     /// A device or a machine that answers by SNMP.
     Snmp(SnmpAgent),
+    /// CSV or JSON Lines in a folder of another machine, by SFTP.
+    Sftp(Box<SftpFolder>),
 }
 
 impl SourceKind {
     /// The words for the kinds, in definitions.
-    pub const NAMES: [&str; 11] = [
+    pub const NAMES: [&str; 12] = [
         "postgresql",
         "mysql",
         "sqlite",
@@ -71,6 +76,7 @@ impl SourceKind {
         "program",
         "ldap",
         "snmp",
+        "sftp",
     ];
 
     /// Those that are asked in SQL.
@@ -102,7 +108,8 @@ impl SourceKind {
             | SourceKind::LocalChecks
             | SourceKind::Program(_)
             | SourceKind::Ldap(_)
-            | SourceKind::Snmp(_) => None,
+            | SourceKind::Snmp(_)
+            | SourceKind::Sftp(_) => None,
         }
     }
 
@@ -121,6 +128,7 @@ impl SourceKind {
             SourceKind::Program(_) => "program",
             SourceKind::Ldap(_) => "ldap",
             SourceKind::Snmp(_) => "snmp",
+            SourceKind::Sftp(_) => "sftp",
         }
     }
 
@@ -143,6 +151,7 @@ impl SourceKind {
             SourceKind::Program(name) => name.clone(),
             SourceKind::Ldap(server) => format!("{} at {}", server.base, server.address.written()),
             SourceKind::Snmp(agent) => agent.address.written(),
+            SourceKind::Sftp(folder) => folder.server.place(&folder.folder),
         }
     }
 }
@@ -212,75 +221,13 @@ pub struct SnmpAgent {
     pub sign_in: SnmpSignIn,
 }
 
-/// As whom an SNMP agent is asked.
+/// Files on another machine.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum SnmpSignIn {
-    /// Version 2c (RFC 1901): a word that goes over the network as it is. Only ever a reference.
-    Community(Setting),
-    /// Version 3 (RFC 3414): a user.
-    User {
-        /// Its name.
-        name: Setting,
-        /// How it proves who it is, if it does; with a password that is only ever a reference.
-        authentication: Option<(SnmpHash, Setting)>,
-        /// How what is said is encrypted, if it is; the same of its password.
-        privacy: Option<(SnmpCipher, Setting)>,
-    },
-}
-
-/// With what a user proves who it is (RFC 3414, RFC 7860).
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum SnmpHash {
-    /// HMAC-MD5-96.
-    Md5,
-    /// HMAC-SHA-96.
-    Sha1,
-    /// HMAC-192-SHA-256.
-    Sha256,
-    /// HMAC-384-SHA-512.
-    Sha512,
-}
-
-impl SnmpHash {
-    /// All, the usual one first.
-    pub const ALL: [Self; 4] = [Self::Sha256, Self::Sha512, Self::Sha1, Self::Md5];
-
-    /// The word for it in definitions.
-    #[must_use]
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Md5 => "md5",
-            Self::Sha1 => "sha1",
-            Self::Sha256 => "sha256",
-            Self::Sha512 => "sha512",
-        }
-    }
-}
-
-/// How what is said is encrypted (RFC 3826, RFC 3414).
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum SnmpCipher {
-    /// CFB128-AES-128.
-    Aes128,
-    /// AES with a key of 256 bits, as devices have it.
-    Aes256,
-    /// CBC-DES, for devices that have nothing else.
-    Des,
-}
-
-impl SnmpCipher {
-    /// All, the usual one first.
-    pub const ALL: [Self; 3] = [Self::Aes128, Self::Aes256, Self::Des];
-
-    /// The word for it in definitions.
-    #[must_use]
-    pub fn name(self) -> &'static str {
-        match self {
-            Self::Aes128 => "aes128",
-            Self::Aes256 => "aes256",
-            Self::Des => "des",
-        }
-    }
+pub struct SftpFolder {
+    /// The machine.
+    pub server: SftpServer,
+    /// The folder, from the root or from where its user begins.
+    pub folder: String,
 }
 
 /// `host:port` taken apart; IPv6 addresses stand in brackets.

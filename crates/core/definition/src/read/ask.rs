@@ -27,7 +27,7 @@ const FORMS: [(&str, &str); 10] = [
     ("sql", "postgresql, mysql or sqlite"),
     ("pick", "postgresql, mysql or sqlite"),
     ("path", "http-json"),
-    ("file", "files"),
+    ("file", "files or sftp"),
     ("metric", "open-metrics"),
     ("check", "local-checks"),
     ("page", "web-page"),
@@ -397,21 +397,30 @@ fn read_rows(node: &Node<'_>, file: String, form: FileForm) -> FileRows {
             }
         }
     }
-    if form == FileForm::Workbook {
-        for key in ["delimiter", "encoding"] {
-            if node.has(key) {
-                node.report(
-                    key,
-                    "does not go with format = \"workbook\": its cells say what they are",
-                );
-            }
-        }
+    let own: &[&str] = match form {
+        FileForm::Workbook => &["delimiter", "encoding"],
+        FileForm::Parquet => &["delimiter", "encoding", "has-header"],
+        _ => &[],
+    };
+    for key in own.iter().filter(|key| node.has(key)) {
+        let name = if form == FileForm::Workbook {
+            "workbook"
+        } else {
+            "parquet"
+        };
+        node.report(
+            key,
+            format!("does not go with format = \"{name}\": its cells say what they are"),
+        );
     }
     only_for(node, "sheet", form, FileForm::Workbook, "workbook");
     only_for(node, "rows", form, FileForm::Json, "json");
     only_for(node, "pattern", form, FileForm::Lines, "lines");
-    // The other two say it in words of their own.
-    if !matches!(form, FileForm::Calendar | FileForm::Workbook) {
+    // The others say it in words of their own.
+    if !matches!(
+        form,
+        FileForm::Calendar | FileForm::Workbook | FileForm::Parquet
+    ) {
         only_for(node, "delimiter", form, FileForm::Csv, "csv");
     }
     let delimiter = delimiter(node);

@@ -6,14 +6,13 @@ use crate::{
     model::{
         channel::{
             Channel, ChannelKind, Dkim, FolderSettings, MailServerSettings, MailSignIn, MailTls,
-            ObjectStorageSettings, ProgramSettings, SyslogSettings, UploadSettings,
-            WebhookSettings,
+            ObjectStorageSettings, ProgramSettings, SftpSettings, SnmpSettings, SyslogSettings,
+            UploadSettings, WebhookSettings,
         },
         mailbox::Mailbox,
         message_values,
-        query::placeholder::JsonTemplate,
+        query::{mib::Object, placeholder::JsonTemplate},
         setting::Setting,
-        source,
         template::Template,
     },
     read::{
@@ -21,9 +20,13 @@ use crate::{
         http::{read_url, read_web},
         name::{read_name, read_teams},
         node::Node,
-        setting::{ca_file, secret, setting},
+        setting::{address, ca_file, secret, setting},
+        sftp, snmp,
     },
 };
+
+/// Below this are the numbers of enterprises (RFC 2578).
+const ENTERPRISES: [u64; 6] = [1, 3, 6, 1, 4, 1];
 
 /// Whether a part of an address was made to be guessed by nobody: long, of letters and digits.
 fn has_key(url: &str) -> bool {
@@ -92,16 +95,15 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Channel> {
         "program" => Some(ChannelKind::Program(ProgramSettings {
             program: node.required("program").value,
         })),
+        "sftp" => {
+            let (server, folder) = (sftp::read(&node), node.required("folder").value);
+            server.map(|server| ChannelKind::Sftp(Box::new(SftpSettings { server, folder })))
+        }
+        "snmp" => read_receiver(&node)
+            .map(Box::new)
+            .map(ChannelKind::Snmp),
         _ => {
-            let address = setting(&node, "address");
-            if let Some(Setting::Plain(text)) = &address
-                && source::split_address(text).is_none()
-            {
-                node.report(
-                    "address",
-                    format!("\"{text}\" is not host:port, such as \"127.0.0.1:514\""),
-                );
-            }
+            let address = address(&node, 514);
             let tcp = node.choice("protocol", &["udp", "tcp"]) == Some("tcp");
             let facility = node.whole("facility", 0..=23).unwrap_or(16) as u8;
             address.map(|address| {
@@ -164,6 +166,29 @@ fn read_body(node: &Node<'_>, has_text: bool) -> Option<JsonTemplate> {
         }
     }
     Some(body)
+}
+
+fn read_receiver(node: &Node<'_>) -> Option<SnmpSettings> {
+    let (address, sign_in) = (address(node, 162), snmp::read_sign_in(node));
+    let confirmed = node.choice("notification", &["inform", "trap"]) != Some("trap");
+    let enterprise = node.parsed::<Object>("enterprise");
+    if let Some(number) = enterprise.as_ref().map(|object| &object.number)
+        && (!number.starts_with(&ENTERPRISES) || number.len() == ENTERPRISES.len())
+    {
+        node.report(
+            "enterprise",
+            "must be a number below 1.3.6.1.4.1, such as \"1.3.6.1.4.1.32473.1\"",
+        );
+    }
+    Some(SnmpSettings {
+        address: address?,
+        sign_in: sign_in?,
+        confirmed,
+        enterprise: enterprise.map_or_else(
+            || SnmpSettings::USUAL_ENTERPRISE.to_vec(),
+            |object| object.number,
+        ),
+    })
 }
 
 fn read_object_storage(node: &Node<'_>) -> Option<ObjectStorageSettings> {

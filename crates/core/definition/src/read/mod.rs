@@ -34,6 +34,8 @@ mod sampler;
 mod schedule;
 mod send_when;
 mod setting;
+mod sftp;
+mod snmp;
 mod source;
 mod theme;
 mod width;

@@ -1,6 +1,9 @@
 //! Reads settings from their tables.
 
-use crate::{model::setting::Setting, read::node::Node};
+use crate::{
+    model::{setting::Setting, source::split_address},
+    read::node::Node,
+};
 
 pub(crate) fn setting(node: &Node<'_>, key: &'static str) -> Option<Setting> {
     node.required(key);
@@ -25,4 +28,18 @@ pub(crate) fn ca_file(node: &Node<'_>) -> Option<String> {
         );
     }
     Some(path)
+}
+
+/// `host:port`.
+pub(crate) fn address(node: &Node<'_>, usual_port: u16) -> Option<Setting> {
+    let address = setting(node, "address");
+    if let Some(Setting::Plain(text)) = &address
+        && split_address(text).is_none()
+    {
+        node.report(
+            "address",
+            format!("\"{text}\" is not host:port, such as \"127.0.0.1:{usual_port}\""),
+        );
+    }
+    address
 }

@@ -6,8 +6,8 @@ use crate::{
     model::{
         setting::Setting,
         source::{
-            DatabaseServer, DirectoryServer, DirectoryTls, SnmpAgent, SnmpCipher, SnmpHash,
-            SnmpSignIn, Source, SourceKind, Tls, split_address,
+            DatabaseServer, DirectoryServer, DirectoryTls, SftpFolder, SnmpAgent, Source,
+            SourceKind, Tls,
         },
     },
     read::{
@@ -16,7 +16,8 @@ use crate::{
         listing,
         name::{read_name, read_teams},
         node::Node,
-        setting::{ca_file, secret, setting},
+        setting::{address, ca_file, secret, setting},
+        sftp, snmp,
     },
 };
 
@@ -92,6 +93,10 @@ fn read_kind(node: &Node<'_>, word: &str) -> Option<SourceKind> {
         "program" => Some(SourceKind::Program(node.required("program").value)),
         "ldap" => read_directory(node).map(SourceKind::Ldap),
         "snmp" => read_agent(node).map(SourceKind::Snmp),
+        "sftp" => {
+            let (server, folder) = (sftp::read(node), node.required("folder").value);
+            server.map(|server| SourceKind::Sftp(Box::new(SftpFolder { server, folder })))
+        }
         _ => Some(SourceKind::LocalChecks),
     }
 }
@@ -106,20 +111,6 @@ fn read_path(node: &Node<'_>, key: &'static str, example: &str) -> String {
         );
     }
     path
-}
-
-/// `host:port`.
-fn address(node: &Node<'_>, usual_port: u16) -> Option<Setting> {
-    let address = setting(node, "address");
-    if let Some(Setting::Plain(text)) = &address
-        && split_address(text).is_none()
-    {
-        node.report(
-            "address",
-            format!("\"{text}\" is not host:port, such as \"127.0.0.1:{usual_port}\""),
-        );
-    }
-    address
 }
 
 fn read_directory(node: &Node<'_>) -> Option<DirectoryServer> {
@@ -146,65 +137,11 @@ fn read_directory(node: &Node<'_>) -> Option<DirectoryServer> {
 }
 
 fn read_agent(node: &Node<'_>) -> Option<SnmpAgent> {
-    let address = address(node, 161);
-    let version = node.required_choice("version", &["3", "2c"]);
-    let sign_in = if version == Some("2c") {
-        for key in ["user", "authentication", "privacy"] {
-            if node.has(key) {
-                node.known_key(key);
-                node.report(key, "goes with version = \"3\" only");
-            }
-        }
-        node.required("community");
-        SnmpSignIn::Community(secret(node, "community")?)
-    } else {
-        if node.has("community") {
-            node.known_key("community");
-            node.report("community", "goes with version = \"2c\" only");
-        }
-        let name = setting(node, "user");
-        let authentication = protected(
-            node,
-            ("authentication", "authentication-password"),
-            SnmpHash::ALL,
-            SnmpHash::name,
-        );
-        let privacy = protected(
-            node,
-            ("privacy", "privacy-password"),
-            SnmpCipher::ALL,
-            SnmpCipher::name,
-        );
-        if privacy.is_some() && authentication.is_none() {
-            node.report("privacy", "needs authentication, too (RFC 3414)");
-        }
-        SnmpSignIn::User {
-            name: name?,
-            authentication,
-            privacy,
-        }
-    };
+    let (address, sign_in) = (address(node, 161), snmp::read_sign_in(node));
     Some(SnmpAgent {
         address: address?,
-        sign_in,
+        sign_in: sign_in?,
     })
-}
-
-/// A way to protect with its password; nothing if neither is given.
-fn protected<T: Copy, const N: usize>(
-    node: &Node<'_>,
-    (way, password): (&'static str, &'static str),
-    all: [T; N],
-    name: fn(T) -> &'static str,
-) -> Option<(T, Setting)> {
-    if !node.has(way) && !node.has(password) {
-        return None;
-    }
-    let chosen = node.required_choice(way, &all.map(name));
-    node.required(password);
-    let password = secret(node, password);
-    let chosen = all.into_iter().find(|one| Some(name(*one)) == chosen)?;
-    Some((chosen, password?))
 }
 
 fn read_server(node: &Node<'_>, usual_port: u16) -> Option<DatabaseServer> {

@@ -232,6 +232,26 @@ fn what_is_wrong_with_a_channel_is_said() {
             "facility",
         ),
         (
+            "kind = \"sftp\"\naddress = \"share:22\"\nuser = \"u\"\nfolder = \"in\"\npassword = \"env:P\"",
+            "the key \"host-key\" is missing here",
+        ),
+        (
+            "kind = \"snmp\"\naddress = \"nms\"\nversion = \"2c\"\ncommunity = \"env:C\"",
+            "is not host:port, such as \"127.0.0.1:162\"",
+        ),
+        (
+            "kind = \"snmp\"\naddress = \"nms:162\"\nversion = \"2c\"\ncommunity = \"public\"",
+            "must not stand in a definition",
+        ),
+        (
+            "kind = \"snmp\"\naddress = \"nms:162\"\nversion = \"2c\"\ncommunity = \"env:C\"\nenterprise = \"1.3.6.1.2.1\"",
+            "must be a number below 1.3.6.1.4.1",
+        ),
+        (
+            "kind = \"snmp\"\naddress = \"nms:162\"\nversion = \"2c\"\ncommunity = \"env:C\"\nnotification = \"page\"",
+            "is not one of \"inform\", \"trap\"",
+        ),
+        (
             "kind = \"folder\"\nfolder = \"/srv\"\ntimeout = \"PT1H\"",
             "must be between \"PT1S\" and \"PT10M\"",
         ),

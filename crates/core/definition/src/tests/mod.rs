@@ -145,7 +145,7 @@ fn every_problem_has_its_line_key_and_the_nearest_word() {
         (SOURCE.replace("\"env:OPS_PASSWORD\"", "\"secret\""), "x.toml:8:12: source.password: a password must not stand in a definition"),
         (
             SOURCE.replace("postgresql", "postgres"),
-            "x.toml:4:8: source.kind: \"postgres\" is not one of \"postgresql\", \"mysql\", \"sqlite\", \"http-json\", \"files\", \"open-metrics\", \"web-page\", \"local-checks\", \"program\", \"ldap\", \"snmp\". Did you mean \"postgresql\"?",
+            "x.toml:4:8: source.kind: \"postgres\" is not one of \"postgresql\", \"mysql\", \"sqlite\", \"http-json\", \"files\", \"open-metrics\", \"web-page\", \"local-checks\", \"program\", \"ldap\", \"snmp\", \"sftp\". Did you mean \"postgresql\"?",
         ),
         (SOURCE.replace("\"env:OPS_ADDRESS\"", "5432"), "x.toml:5:11: source.address: must be a text in quotes, but is an integer"),
         (SOURCE.replace("\"operations\"", "\"Ops DB\""), "source.name: \"Ops DB\" is not a name"),

@@ -377,6 +377,11 @@ fn queries_and_what_follows_them() {
             "does not go with format = \"icalendar\"",
         ),
         (
+            asks("file = \"a.parquet\"\nformat = \"parquet\"\nhas-header = false"),
+            "has-header",
+            "does not go with format = \"parquet\"",
+        ),
+        (
             asks("file = \"a.xlsx\"\nformat = \"workbook\"\nencoding = \"utf-8\""),
             "query[1].encoding",
             "does not go with format = \"workbook\"",
@@ -809,4 +814,48 @@ fn who_asks_a_directory_or_an_agent_is_whole_and_no_secret_stands_there() {
             "the key \"authentication-password\" is missing here",
         ),
     ]);
+}
+
+#[test]
+fn a_server_of_files_is_known_by_its_key_and_signed_in_to_in_one_way() {
+    let sftp = |keys: &str| {
+        format!(
+            "[source]\nname = \"s\"\nkind = \"sftp\"\naddress = \"share.example:22\"\nuser = \"reports\"\nfolder = \"in\"\n{keys}"
+        )
+    };
+    let key = format!("host-key = \"SHA256:{}\"\n", "A".repeat(43));
+    let signed = |keys: &str| sftp(&format!("{key}{keys}"));
+    all_refused([
+        (
+            sftp("password = \"env:P\""),
+            "source",
+            "the key \"host-key\" is missing here",
+        ),
+        (
+            sftp("host-key = [\"AAAA\"]\npassword = \"env:P\""),
+            "source.host-key",
+            "is not the fingerprint of a key",
+        ),
+        (signed(""), "source", "needs a password or a private-key"),
+        (
+            signed("password = \"hunter2\""),
+            "source.password",
+            "must not stand in a definition",
+        ),
+        (
+            signed("password = \"env:P\"\nprivate-key = \"secret:k\""),
+            "source.password",
+            "either a password or a private-key",
+        ),
+        (
+            signed("password = \"env:P\"\npassphrase = \"env:Q\""),
+            "source.passphrase",
+            "goes with private-key only",
+        ),
+    ]);
+    let whole = signed("private-key = \"secret:k\"\npassphrase = \"secret:p\"");
+    let Ok(Definition::Source(source)) = Definition::parse("x.toml", &whole) else {
+        panic!("{:?}", said(&whole))
+    };
+    assert_eq!(source.kind.place(), "in at share.example:22");
 }

@@ -282,5 +282,7 @@ fn channel_type(channel: &Channel) -> ChannelType {
         ChannelKind::Webhook(_) => ChannelType::Webhook,
         ChannelKind::Syslog(_) => ChannelType::Syslog,
         ChannelKind::Program(_) => ChannelType::Program,
+        ChannelKind::Sftp(_) => ChannelType::Sftp,
+        ChannelKind::Snmp(_) => ChannelType::Snmp,
     }
 }

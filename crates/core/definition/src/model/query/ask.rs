@@ -214,17 +214,20 @@ pub enum FileForm {
     Json,
     /// Lines of text, each a row.
     Lines,
+    /// Columns of values (Apache Parquet).
+    Parquet,
 }
 
 impl FileForm {
     /// As definitions name them.
-    pub const NAMES: [&'static str; 6] = [
+    pub const NAMES: [&'static str; 7] = [
         "csv",
         "json-lines",
         "json",
         "lines",
         "icalendar",
         "workbook",
+        "parquet",
     ];
 
     /// Those of what a program prints.
@@ -259,6 +262,7 @@ impl FileForm {
             "workbook" => Some(Self::Workbook),
             "json" => Some(Self::Json),
             "lines" => Some(Self::Lines),
+            "parquet" => Some(Self::Parquet),
             _ => None,
         }
     }
@@ -273,6 +277,7 @@ impl FileForm {
             Self::Workbook => "workbook",
             Self::Json => "JSON",
             Self::Lines => "text",
+            Self::Parquet => "Parquet",
         }
     }
 }
@@ -445,7 +450,7 @@ impl Ask {
         match self {
             Ask::Sql(_) => &SourceKind::DATABASES,
             Ask::Request(_) => &["http-json"],
-            Ask::File(_) => &["files"],
+            Ask::File(_) => &["files", "sftp"],
             Ask::Metrics(_) => &["open-metrics"],
             Ask::Check(_) => &["local-checks"],
             Ask::Page(_) => &["web-page"],

@@ -6,7 +6,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-use maple_lark_definition::{Channel, ChannelKind, Dkim, MailServerSettings, MailSignIn, Setting};
+use maple_lark_definition::{Channel, ChannelKind, Dkim, MailServerSettings, MailSignIn};
 use maple_lark_delivery::{self as delivery, DeliveryError, DkimKey, MailServer, MailSession};
 use maple_lark_sources::{NoClient, Reader};
 
@@ -260,19 +260,6 @@ async fn mail_server(
 }
 
 async fn dkim_key(reader: &Reader, dkim: &Dkim) -> Result<DkimKey, ChannelError> {
-    let first = reader.setting(&dkim.key).await?;
-    // A key has several lines, of which a setting is the first.
-    let pem = match &dkim.key {
-        Setting::File(path) => {
-            tokio::fs::read_to_string(path)
-                .await
-                .map_err(|error| ChannelError::File {
-                    setting: "dkim.key:",
-                    path: path.clone(),
-                    error,
-                })?
-        }
-        _ => first,
-    };
+    let pem = reader.text_for(&dkim.key, None).await?;
     Ok(DkimKey::new(&dkim.domain, &dkim.selector, &pem)?)
 }

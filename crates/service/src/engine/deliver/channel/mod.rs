@@ -5,14 +5,18 @@ pub mod folder;
 pub mod mail;
 pub mod object_storage;
 pub mod program;
+pub mod sftp;
+pub mod snmp;
 pub mod syslog;
 pub mod upload;
 mod web;
 pub mod webhook;
 
-use maple_lark_definition::{Channel, ChannelKind};
+use std::net::SocketAddr;
+
+use maple_lark_definition::{Channel, ChannelKind, Setting, split_address};
 use maple_lark_delivery::{BadDkimKey, DeliveryError};
-use maple_lark_sources::SettingError;
+use maple_lark_sources::{KeyError, NoClient, Reader, SettingError};
 use maple_lark_store::{deliveries::Delivery, notices::Notice};
 
 use super::{Deliverer, failure::Failure};
@@ -34,7 +38,7 @@ pub trait ChannelDriver: Send + Sync {
         let _ = (shared, words);
         Err(DeliveryError::Refused {
             server: notice.recipient.clone().unwrap_or_default(),
-            words: "notices go to mail addresses and to channels of kind webhook and syslog"
+            words: "notices go to mail addresses and to channels of kind webhook, syslog and snmp"
                 .to_owned(),
         })
     }
@@ -58,6 +62,8 @@ pub fn driver(channel: &Channel) -> Box<dyn ChannelDriver + '_> {
         ChannelKind::Webhook(settings) => Box::new(webhook::Webhook { channel, settings }),
         ChannelKind::Syslog(settings) => Box::new(syslog::Syslog { channel, settings }),
         ChannelKind::Program(settings) => Box::new(program::Program { channel, settings }),
+        ChannelKind::Sftp(settings) => Box::new(sftp::Sftp { channel, settings }),
+        ChannelKind::Snmp(settings) => Box::new(snmp::Snmp { channel, settings }),
     }
 }
 
@@ -66,6 +72,8 @@ pub fn driver(channel: &Channel) -> Box<dyn ChannelDriver + '_> {
 pub enum ChannelError {
     #[error(transparent)]
     Setting(#[from] SettingError),
+    #[error(transparent)]
+    Key(#[from] KeyError),
     #[error(
         "{0} is not a folder that documents may go into; an administrator can allow it in the configuration: deliver-into = [\"{0}\"]"
     )]
@@ -115,5 +123,36 @@ fn refused(channel: &Channel, error: impl std::fmt::Display) -> DeliveryError {
     DeliveryError::Refused {
         server: format!("the channel \"{}\"", channel.name),
         words: error.to_string(),
+    }
+}
+
+/// Where a channel's server is, if that may be reached.
+struct Place {
+    /// `host:port`, as it is told.
+    address: String,
+    host: String,
+    /// What it leads to; nothing if its name is not known now.
+    addresses: Vec<SocketAddr>,
+}
+
+impl Place {
+    /// # Errors
+    /// In words, what to do where it may not.
+    async fn of(reader: &Reader, written: &Setting) -> Result<Self, ChannelError> {
+        let address = reader.setting(written).await?;
+        let (host, port) =
+            split_address(&address).ok_or_else(|| ChannelError::NotAnAddress(address.clone()))?;
+        let addresses = match reader.addresses(host, port).await {
+            Err(NoClient::OutOfBounds(reason)) => {
+                return Err(ChannelError::OutOfBounds { address, reason });
+            }
+            found => found.unwrap_or_default(),
+        };
+        let host = host.to_owned();
+        Ok(Self {
+            address,
+            host,
+            addresses,
+        })
     }
 }

@@ -4,12 +4,12 @@ use std::time::Duration;
 
 use maple_lark_api::AuditOutcome;
 use maple_lark_data::status::Status;
-use maple_lark_definition::{Channel, Setting, SyslogSettings, split_address};
+use maple_lark_definition::{Channel, Setting, SyslogSettings};
 use maple_lark_delivery::{DeliveryError, Severity, SyslogLine, send_line};
-use maple_lark_sources::{NoClient, Reader};
+use maple_lark_sources::Reader;
 use maple_lark_store::{audit::Entry, deliveries::Delivery, notices::Notice};
 
-use super::{ChannelDriver, ChannelError, refused};
+use super::{ChannelDriver, ChannelError, Place, refused};
 use crate::engine::{
     deliver::{Deliverer, failure::Failure, opened::opened},
     shared::Shared,
@@ -137,21 +137,15 @@ impl ChannelDriver for Syslog<'_> {
     }
 }
 
-/// Where a channel's lines go, if that may be reached.
+/// Where a channel's lines go.
 ///
 /// # Errors
-/// In words, what to do where it may not.
+/// In words, what to do where they may not go there.
 async fn syslog_address(reader: &Reader, written: &Setting) -> Result<String, ChannelError> {
-    let address = reader.setting(written).await?;
-    let (host, port) =
-        split_address(&address).ok_or_else(|| ChannelError::NotAnAddress(address.clone()))?;
-    match reader.addresses(host, port).await {
-        Err(NoClient::OutOfBounds(reason)) => Err(ChannelError::OutOfBounds { address, reason }),
-        // What was looked at is what is connected to.
-        Ok(found) if !found.is_empty() => Ok(found[0].to_string()),
-        // A name that is not known now may be later; the attempt says so.
-        _ => Ok(address),
-    }
+    let place = Place::of(reader, written).await?;
+    // What was looked at is what is connected to. A name that is not known now may be later; the attempt says so.
+    let first = place.addresses.first();
+    Ok(first.map_or_else(|| place.address.clone(), ToString::to_string))
 }
 
 fn public_host(shared: &Shared) -> String {

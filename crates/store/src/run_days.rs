@@ -1,0 +1,91 @@
+//! Runs counted by days.
+
+use futures::{StreamExt, TryStreamExt, stream};
+use maple_lark_api::RunState;
+use sea_orm::FromQueryResult;
+use uuid::Uuid;
+
+use crate::{Result, Store, Stored, entity::Time, teams::Sight};
+
+/// So many days are counted together, and so many of such parts at a time.
+const DAYS_TOGETHER: usize = 8;
+const PARTS_AT_ONCE: usize = 4;
+
+/// Runs of one report that ended alike on one day.
+#[derive(Debug, Clone, FromQueryResult)]
+pub struct RunDay {
+    pub report: String,
+    pub title: String,
+    pub state: Stored<RunState>,
+    /// Which of the days it is; the first is 1.
+    pub day: i32,
+    pub count: i64,
+    pub first: Time,
+    pub last: Time,
+    /// The last of them.
+    pub latest: Uuid,
+    /// How its content was judged.
+    pub status: Option<String>,
+}
+
+impl Store {
+    /// How many runs of each report ended in each state on each day, by the instant that they
+    /// were scheduled for. Each day begins at one of `days`, which ascend, and ends where the
+    /// next begins; the last only ends the one before it.
+    pub async fn run_days(
+        &self,
+        report: Option<&str>,
+        days: &[Time],
+        sight: &Sight,
+    ) -> Result<Vec<RunDay>> {
+        // Some days each on a connection of their own: what is counted there is counted side by side.
+        let parts = (0..days.len().saturating_sub(1)).step_by(DAYS_TOGETHER);
+        let counted = parts.map(|first| {
+            let edges = &days[first..days.len().min(first + DAYS_TOGETHER + 1)];
+            self.some_days(report, first, edges, sight)
+        });
+        let counted: Vec<Vec<RunDay>> = stream::iter(counted)
+            .buffered(PARTS_AT_ONCE)
+            .try_collect()
+            .await?;
+        Ok(counted.into_iter().flatten().collect())
+    }
+
+    /// The same of days that follow `before` others.
+    async fn some_days(
+        &self,
+        report: Option<&str>,
+        before: usize,
+        days: &[Time],
+        sight: &Sight,
+    ) -> Result<Vec<RunDay>> {
+        // Only what is asked for stands in it: a condition that may be none keeps the server from
+        // reading the index alone.
+        let (mut values, mut wanted) = (vec![days.to_vec().into()], String::new());
+        if let Some(report) = report {
+            values.push(report.into());
+            wanted += &format!(" and report = ${}", values.len());
+        }
+        if *sight != Sight::All {
+            values.push(sight.value());
+            wanted += &format!(" and team = any(${})", values.len());
+        }
+        let sql = format!(
+            "with edges as ( \
+               select {before} + day::int as day, begins, lead(begins) over (order by day) as ends \
+               from unnest($1) with ordinality as edge(begins, day)), \
+             days as ( \
+               select counted.*, edges.day from edges cross join lateral ( \
+                 select report, state, count(*) as count, min(scheduled_for) as first, max(scheduled_for) as last \
+                 from runs where scheduled_for >= edges.begins and scheduled_for < edges.ends{wanted} \
+                 group by report, state) counted \
+               where edges.ends is not null) \
+             select days.*, latest.id as latest, latest.title, latest.status from days cross join lateral ( \
+               select id, title, status from runs where report = days.report and scheduled_for = days.last and state = days.state{wanted} \
+               order by created_at desc limit 1) latest \
+             order by day, report, state"
+        );
+        let statement = Store::sql(&sql, values);
+        Ok(RunDay::find_by_statement(statement).all(&self.db).await?)
+    }
+}
