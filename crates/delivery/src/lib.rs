@@ -11,6 +11,7 @@ mod program;
 mod smtp;
 mod snmp;
 mod syslog;
+mod unanswered;
 
 pub use bounce::{Bounce, read_bounce};
 pub use folder::{is_within, remove_files, write_files};
@@ -23,6 +24,7 @@ pub use snmp::{
     SnmpNotification, SnmpReceiver, SnmpSender, SnmpValue, engine_id, send_notification,
 };
 pub use syslog::{Severity, SyslogLine, send_line};
+pub use unanswered::SnmpProof;
 
 /// Why something did not go out, in the other side's own words where it spoke.
 #[derive(Debug, thiserror::Error)]

@@ -15,7 +15,10 @@ use tokio::{
     time::{Instant, timeout_at},
 };
 
-use crate::DeliveryError;
+use crate::{
+    DeliveryError,
+    unanswered::{REPORTABLE, SnmpProof, unanswered},
+};
 
 /// `sysUpTime.0` and `snmpTrapOID.0` (RFC 3418), with which every notification begins.
 const UP_TIME: [u64; 9] = [1, 3, 6, 1, 2, 1, 1, 3, 0];
@@ -26,8 +29,6 @@ const TRIES: u32 = 4;
 const LARGEST: i64 = 65_507;
 /// The longest text (SnmpAdminString, RFC 3411), in octets.
 const LONGEST: usize = 255;
-/// That an answer is expected (RFC 3412, 6.4).
-const REPORTABLE: u8 = 4;
 /// When the clock of the engine began that signs traps: its time goes on over restarts and is the same for
 /// all processes, so they count as one that never started again.
 const ENGINE_BEGAN: i64 = 1_767_225_600;
@@ -37,8 +38,11 @@ const ENGINE_BEGAN: i64 = 1_767_225_600;
 pub enum SnmpSender {
     /// Version 2c.
     Community(String),
-    /// Version 3.
-    User(Box<Security>),
+    /// Version 3, and with what the user proves who it is, if it does.
+    User {
+        security: Box<Security>,
+        proof: Option<SnmpProof>,
+    },
 }
 
 /// Whoever takes notifications.
@@ -240,9 +244,11 @@ pub async fn send_notification(
     if !receiver.confirmed {
         let message = match &receiver.sender {
             SnmpSender::Community(community) => plain(community, &pdu).map_err(written)?,
-            SnmpSender::User(security) => {
+            SnmpSender::User { security, proof } => {
                 let security = as_engine(security, &receiver.engine, Utc::now()).map_err(failed)?;
-                signed(&pdu, request, &security).map_err(failed)?
+                let message = signed(&pdu, request, &security).map_err(failed)?;
+                unanswered(message, &receiver.engine, proof.as_ref())
+                    .ok_or_else(|| failed(Error::ValueOutOfRange))?
             }
         };
         socket.send(&message).await.map_err(lost)?;
@@ -257,7 +263,7 @@ pub async fn send_notification(
     };
     let confirmed = match &receiver.sender {
         SnmpSender::Community(community) => inform.by_community(community).await,
-        SnmpSender::User(security) => inform.by_user((**security).clone()).await,
+        SnmpSender::User { security, .. } => inform.by_user((**security).clone()).await,
     };
     confirmed.map(|()| "confirmed".to_owned())
 }

@@ -336,7 +336,7 @@ impl<'a> Session<'a> {
             SnmpCredentials::Community(community) => {
                 AsyncSession::new_v2c(&addresses[..], community.as_bytes(), 1).await
             }
-            SnmpCredentials::User(security) => {
+            SnmpCredentials::User { security, .. } => {
                 AsyncSession::new_v3(&addresses[..], 1, *security).await
             }
         };

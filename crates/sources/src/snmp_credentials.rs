@@ -8,7 +8,11 @@ use crate::{Reader, error::KeyError};
 /// What a definition says of it, looked up.
 pub enum SnmpCredentials {
     Community(String),
-    User(Box<Security>),
+    /// And with what the user proves who it is, if it does.
+    User {
+        security: Box<Security>,
+        proof: Option<(SnmpHash, String)>,
+    },
 }
 
 impl Reader {
@@ -37,13 +41,16 @@ impl Reader {
             } => (name, authentication, privacy),
         };
         let name = looked_up("user", name).await?;
-        let mut security = match authentication {
-            None => Security::new(name.as_bytes(), &[]).with_auth(Auth::NoAuthNoPriv),
+        let proof = match authentication {
+            None => None,
             Some((hash, password)) => {
-                let password = looked_up("authentication-password", password).await?;
-                Security::new(name.as_bytes(), password.as_bytes())
-                    .with_auth_protocol(protocol(*hash))
+                Some((*hash, looked_up("authentication-password", password).await?))
             }
+        };
+        let mut security = match &proof {
+            None => Security::new(name.as_bytes(), &[]).with_auth(Auth::NoAuthNoPriv),
+            Some((hash, password)) => Security::new(name.as_bytes(), password.as_bytes())
+                .with_auth_protocol(protocol(*hash)),
         };
         if let Some((cipher, password)) = privacy {
             let password = looked_up("privacy-password", password).await?;
@@ -55,7 +62,10 @@ impl Reader {
                 // Where the hash is too short for the key, most devices do this.
                 .with_key_extension_method(KeyExtension::Reeder);
         }
-        Ok(SnmpCredentials::User(Box::new(security)))
+        Ok(SnmpCredentials::User {
+            security: Box::new(security),
+            proof,
+        })
     }
 }
 

@@ -6,7 +6,7 @@ use std::time::Duration;
 use maple_lark_data::status::Status;
 use maple_lark_definition::{Channel, SnmpSettings};
 use maple_lark_delivery::{
-    DeliveryError, SnmpNotification, SnmpReceiver, SnmpSender, SnmpValue, engine_id,
+    DeliveryError, SnmpNotification, SnmpProof, SnmpReceiver, SnmpSender, SnmpValue, engine_id,
     send_notification,
 };
 use maple_lark_sources::SnmpCredentials;
@@ -54,7 +54,10 @@ impl Snmp<'_> {
             addresses: place.addresses,
             sender: match credentials {
                 SnmpCredentials::Community(community) => SnmpSender::Community(community),
-                SnmpCredentials::User(security) => SnmpSender::User(security),
+                SnmpCredentials::User { security, proof } => SnmpSender::User {
+                    security,
+                    proof: proof.map(|(hash, password)| SnmpProof { hash, password }),
+                },
             },
             confirmed: settings.confirmed,
             enterprise: settings.enterprise.clone(),
@@ -133,7 +136,7 @@ impl ChannelDriver for Snmp<'_> {
         let said = send_notification(&receiver, &notification).await?;
         Ok(match (&receiver.sender, self.settings.confirmed) {
             // Whoever receives it must know whose key it is signed with.
-            (SnmpSender::User(_), false) => {
+            (SnmpSender::User { .. }, false) => {
                 let digits = receiver.engine.iter().map(|octet| format!("{octet:02x}"));
                 format!("{said}; its engine is 0x{}", digits.collect::<String>())
             }
