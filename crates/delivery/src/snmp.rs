@@ -370,11 +370,9 @@ impl Inform {
                 0 => Ok(()),
                 status => Err(self.refused(&format!("error status {status}"))),
             }),
-            MessageType::Report => {
-                Some(Err(self.refused(
-                    "it does not know the user, or wants more protection",
-                )))
-            }
+            MessageType::Report => Some(Err(
+                self.refused("it does not know the user, or wants more protection")
+            )),
             _ => None,
         }
     }
@@ -445,11 +443,17 @@ mod tests {
 
     #[test]
     fn a_notification_says_when_which_and_what() {
-        for (confirmed, kind) in [(true, MessageType::InformRequest), (false, MessageType::Trap)] {
+        for (confirmed, kind) in [
+            (true, MessageType::InformRequest),
+            (false, MessageType::Trap),
+        ] {
             let pdu = notification().pdu(&receiver(confirmed), 77).unwrap();
             let message = plain("quay", &pdu).unwrap();
             let read = Pdu::from_bytes(&message).unwrap();
-            assert_eq!((read.community, read.message_type, read.req_id), (&b"quay"[..], kind, 77));
+            assert_eq!(
+                (read.community, read.message_type, read.req_id),
+                (&b"quay"[..], kind, 77)
+            );
             let said: Vec<(String, Value<'_>)> = read
                 .varbinds
                 .map(|(oid, value)| (oid.to_id_string(), value))

@@ -92,7 +92,11 @@ mod tests {
     #[test]
     fn keys_are_those_of_the_standard() {
         let engine = [0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 2];
-        let hexed = |key: Vec<u8>| key.iter().map(|octet| format!("{octet:02x}")).collect::<String>();
+        let hexed = |key: Vec<u8>| {
+            key.iter()
+                .map(|octet| format!("{octet:02x}"))
+                .collect::<String>()
+        };
         assert_eq!(
             hexed(key::<Md5>(b"maplesyrup", &engine)),
             "526f5eed9fcce26f8964c2930787d82b"
@@ -105,7 +109,13 @@ mod tests {
 
     #[test]
     fn what_is_no_message_is_left_alone() {
-        for bytes in [vec![], vec![0x30], vec![0x30, 0x80], vec![0x30, 3, 2, 1, 1], vec![4, 1, 1]] {
+        for bytes in [
+            vec![],
+            vec![0x30],
+            vec![0x30, 0x80],
+            vec![0x30, 3, 2, 1, 1],
+            vec![4, 1, 1],
+        ] {
             assert_eq!(unanswered(bytes.clone(), &[], None), None, "{bytes:?}");
         }
     }

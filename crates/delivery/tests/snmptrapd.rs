@@ -2,11 +2,11 @@
 
 use std::time::{Duration, Instant};
 
+use maple_lark_definition::SnmpHash;
 use maple_lark_delivery::{
     DeliveryError, SnmpNotification, SnmpProof, SnmpReceiver, SnmpSender, SnmpValue, engine_id,
     send_notification,
 };
-use maple_lark_definition::SnmpHash;
 use maple_lark_demo::{NotificationReceiver, notification_receiver as known};
 use snmp2::v3::{Auth, AuthProtocol, Cipher, Security};
 
@@ -29,7 +29,10 @@ fn user(password: &str) -> SnmpSender {
 }
 
 fn started() -> NotificationReceiver {
-    let digits = engine_id(PLACE).iter().map(|octet| format!("{octet:02x}")).collect::<String>();
+    let digits = engine_id(PLACE)
+        .iter()
+        .map(|octet| format!("{octet:02x}"))
+        .collect::<String>();
     NotificationReceiver::start(&format!("0x{digits}")).unwrap()
 }
 
@@ -51,7 +54,10 @@ async fn told(
     let notification = SnmpNotification {
         number: 1,
         up: Duration::from_secs(5),
-        values: vec![(6, SnmpValue::Text(text.to_owned())), (5, SnmpValue::Whole(2))],
+        values: vec![
+            (6, SnmpValue::Text(text.to_owned())),
+            (5, SnmpValue::Whole(2)),
+        ],
     };
     send_notification(&receiver, &notification).await
 }
@@ -64,7 +70,10 @@ fn heard(at: &NotificationReceiver, words: &str) -> String {
         if heard.contains(words) {
             return heard;
         }
-        assert!(began.elapsed() < Duration::from_secs(60), "{words} is not in {heard}");
+        assert!(
+            began.elapsed() < Duration::from_secs(60),
+            "{words} is not in {heard}"
+        );
         std::thread::sleep(Duration::from_millis(50));
     }
 }
@@ -77,13 +86,24 @@ async fn informs_are_confirmed_to_whom_it_knows() {
         (community(known::COMMUNITY), "by a community"),
         (user(known::PASSWORD), "by a user"),
     ] {
-        assert_eq!(told(&receiver, sender, true, text).await.unwrap(), "confirmed");
+        assert_eq!(
+            told(&receiver, sender, true, text).await.unwrap(),
+            "confirmed"
+        );
         let line = heard(&receiver, text);
-        assert!(line.contains(".1.3.6.1.4.1.32473.1.1.5.0 = INTEGER: 2"), "{line}");
+        assert!(
+            line.contains(".1.3.6.1.4.1.32473.1.1.5.0 = INTEGER: 2"),
+            "{line}"
+        );
     }
-    let error = told(&receiver, user("another password"), true, "forged").await.unwrap_err();
+    let error = told(&receiver, user("another password"), true, "forged")
+        .await
+        .unwrap_err();
     assert!(!error.is_temporary(), "{error}");
-    assert!(error.to_string().contains("does it know the user"), "{error}");
+    assert!(
+        error.to_string().contains("does it know the user"),
+        "{error}"
+    );
     assert!(!receiver.heard().contains("forged"));
 }
 
@@ -91,7 +111,10 @@ async fn informs_are_confirmed_to_whom_it_knows() {
 async fn traps_of_a_user_are_signed_by_the_engine_of_the_place() {
     let receiver = started();
     for (sender, text) in [
-        (SnmpSender::Community(known::COMMUNITY.to_owned()), "by a community"),
+        (
+            SnmpSender::Community(known::COMMUNITY.to_owned()),
+            "by a community",
+        ),
         (user(known::PASSWORD), "by a user"),
         // Its clock goes on between two.
         (user(known::PASSWORD), "once more"),

@@ -19,7 +19,7 @@ use crate::{
     RenderError,
     archive::options,
     sheets::{
-        FIGURE_HEADINGS, Grid, Label, LONGEST_TEXT, MOST_ROWS, MOST_UPRIGHT, Names, Part, heading,
+        FIGURE_HEADINGS, Grid, LONGEST_TEXT, Label, MOST_ROWS, MOST_UPRIGHT, Names, Part, heading,
         parts, shapes, summary_lines,
     },
     xml::possible,
@@ -29,15 +29,39 @@ const MEDIA_TYPE: &str = "application/vnd.oasis.opendocument.spreadsheet";
 const VERSION: &str = "1.3";
 /// The namespaces of the standard, by the prefixes that everybody gives them.
 const NAMESPACES: [(&str, &str); 9] = [
-    ("xmlns:config", "urn:oasis:names:tc:opendocument:xmlns:config:1.0"),
+    (
+        "xmlns:config",
+        "urn:oasis:names:tc:opendocument:xmlns:config:1.0",
+    ),
     ("xmlns:dc", "http://purl.org/dc/elements/1.1/"),
-    ("xmlns:fo", "urn:oasis:names:tc:opendocument:xmlns:xsl-fo-compatible:1.0"),
-    ("xmlns:meta", "urn:oasis:names:tc:opendocument:xmlns:meta:1.0"),
-    ("xmlns:number", "urn:oasis:names:tc:opendocument:xmlns:datastyle:1.0"),
-    ("xmlns:office", "urn:oasis:names:tc:opendocument:xmlns:office:1.0"),
-    ("xmlns:style", "urn:oasis:names:tc:opendocument:xmlns:style:1.0"),
-    ("xmlns:table", "urn:oasis:names:tc:opendocument:xmlns:table:1.0"),
-    ("xmlns:text", "urn:oasis:names:tc:opendocument:xmlns:text:1.0"),
+    (
+        "xmlns:fo",
+        "urn:oasis:names:tc:opendocument:xmlns:xsl-fo-compatible:1.0",
+    ),
+    (
+        "xmlns:meta",
+        "urn:oasis:names:tc:opendocument:xmlns:meta:1.0",
+    ),
+    (
+        "xmlns:number",
+        "urn:oasis:names:tc:opendocument:xmlns:datastyle:1.0",
+    ),
+    (
+        "xmlns:office",
+        "urn:oasis:names:tc:opendocument:xmlns:office:1.0",
+    ),
+    (
+        "xmlns:style",
+        "urn:oasis:names:tc:opendocument:xmlns:style:1.0",
+    ),
+    (
+        "xmlns:table",
+        "urn:oasis:names:tc:opendocument:xmlns:table:1.0",
+    ),
+    (
+        "xmlns:text",
+        "urn:oasis:names:tc:opendocument:xmlns:text:1.0",
+    ),
 ];
 /// The widths of the summary's columns, in characters.
 const SUMMARY_WIDTHS: [f64; 6] = [28.0, 48.0, 16.0, 10.0, 12.0, 36.0];
@@ -128,7 +152,7 @@ impl<'a> Xml<'a> {
     }
 
     fn text(&mut self, text: &str) -> io::Result<()> {
-        let text = BytesText::new(&text);
+        let text = BytesText::new(text);
         self.writer.write_event(Event::Text(text))
     }
 
@@ -254,10 +278,7 @@ fn manifest(xml: &mut Xml<'_>, _: &Document, _: &Sheets<'_>) -> io::Result<()> {
         ("settings.xml", "text/xml"),
         ("content.xml", "text/xml"),
     ] {
-        let attributes = [
-            ("manifest:full-path", path),
-            ("manifest:media-type", kind),
-        ];
+        let attributes = [("manifest:full-path", path), ("manifest:media-type", kind)];
         xml.empty("manifest:file-entry", &attributes)?;
     }
     xml.close("manifest:manifest")
@@ -311,8 +332,14 @@ fn styles(xml: &mut Xml<'_>, _: &Document, _: &Sheets<'_>) -> io::Result<()> {
 fn settings(xml: &mut Xml<'_>, _: &Document, sheets: &Sheets<'_>) -> io::Result<()> {
     xml.root("office:document-settings")?;
     xml.open("office:settings", &[])?;
-    xml.open("config:config-item-set", &[("config:name", "ooo:view-settings")])?;
-    xml.open("config:config-item-map-indexed", &[("config:name", "Views")])?;
+    xml.open(
+        "config:config-item-set",
+        &[("config:name", "ooo:view-settings")],
+    )?;
+    xml.open(
+        "config:config-item-map-indexed",
+        &[("config:name", "Views")],
+    )?;
     xml.open("config:config-item-map-entry", &[])?;
     xml.open("config:config-item-map-named", &[("config:name", "Tables")])?;
     for (name, part) in &sheets.parts {
@@ -451,13 +478,20 @@ fn cell_styles(
     for (name, width) in widths {
         style(xml, &name, "table-column", &[], |xml| {
             let width = format!("{:.1}cm", width * CHARACTER);
-            xml.empty("style:table-column-properties", &[("style:column-width", &width)])
+            xml.empty(
+                "style:table-column-properties",
+                &[("style:column-width", &width)],
+            )
         })?;
     }
     for name in ["upright", "lying"] {
-        style(xml, name, "table", &[("style:master-page-name", name)], |xml| {
-            xml.empty("style:table-properties", &[("table:display", "true")])
-        })?;
+        style(
+            xml,
+            name,
+            "table",
+            &[("style:master-page-name", name)],
+            |xml| xml.empty("style:table-properties", &[("table:display", "true")]),
+        )?;
     }
     let grouping = document.number_format.group.is_some();
     for decimals in 0..=MOST_DECIMALS {
@@ -482,7 +516,10 @@ fn cell_styles(
         style(xml, name, "table-cell", &format, |_| Ok(()))?;
     }
     style(xml, "heading", "table-cell", &[], |xml| {
-        let properties = [("fo:background-color", "#f2f5f7"), ("fo:wrap-option", "wrap")];
+        let properties = [
+            ("fo:background-color", "#f2f5f7"),
+            ("fo:wrap-option", "wrap"),
+        ];
         xml.empty("style:table-cell-properties", &properties)?;
         xml.empty("style:text-properties", &[("fo:font-weight", "bold")])
     })?;
@@ -525,7 +562,11 @@ fn date_format(xml: &mut Xml<'_>, name: &str, iso: bool, has_time: bool) -> io::
         xml.empty("number:year", &LONG)?;
     }
     if has_time {
-        for (before, part) in [(" ", "number:hours"), (":", "number:minutes"), (":", "number:seconds")] {
+        for (before, part) in [
+            (" ", "number:hours"),
+            (":", "number:minutes"),
+            (":", "number:seconds"),
+        ] {
             xml.element("number:text", &[], before)?;
             xml.empty(part, &LONG)?;
         }
@@ -646,7 +687,14 @@ mod tests {
 
     #[test]
     fn columns_are_lettered_as_spreadsheets_do() {
-        for (place, name) in [(0, "A"), (25, "Z"), (26, "AA"), (51, "AZ"), (52, "BA"), (702, "AAA")] {
+        for (place, name) in [
+            (0, "A"),
+            (25, "Z"),
+            (26, "AA"),
+            (51, "AZ"),
+            (52, "BA"),
+            (702, "AAA"),
+        ] {
             assert_eq!(letters(place), name);
         }
     }

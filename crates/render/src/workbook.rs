@@ -14,7 +14,7 @@ use rust_xlsxwriter::{
 use crate::{
     RenderError,
     sheets::{
-        Drawn, FIGURE_HEADINGS, Grid, Label, LONGEST_TEXT, MOST_ROWS, MOST_UPRIGHT, Names, Part,
+        Drawn, FIGURE_HEADINGS, Grid, LONGEST_TEXT, Label, MOST_ROWS, MOST_UPRIGHT, Names, Part,
         heading, parts, shapes, summary_lines,
     },
 };

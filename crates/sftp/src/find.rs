@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 
 use glob::{MatchOptions, Pattern};
 
-use crate::{Connection, SftpError};
+use crate::{Connection, Entry, SftpError};
 
 /// How many files a pattern may find.
 const MOST_FILES: usize = 10_000;
@@ -36,7 +36,9 @@ fn parts(pattern: &str) -> Result<Vec<Part>, SftpError> {
         words,
     };
     let part = |text: &str| match text {
-        ".." => Err(refused("a pattern must not lead out of the folder".to_owned())),
+        ".." => Err(refused(
+            "a pattern must not lead out of the folder".to_owned(),
+        )),
         "**" => Ok(Part::Folders),
         text if text.contains(['*', '?', '[']) => Pattern::new(text)
             .map(Part::Names)
@@ -59,68 +61,33 @@ fn joined(folder: &str, name: &str) -> String {
     }
 }
 
+/// A search that is under way.
+struct Search<'a> {
+    connection: &'a Connection,
+    folder: &'a str,
+    parts: Vec<Part>,
+    found: BTreeSet<String>,
+    looked_into: usize,
+    /// Folders from there, and which part of the pattern is next.
+    open: Vec<(String, usize)>,
+}
+
 pub async fn find(
     connection: &Connection,
     folder: &str,
     pattern: &str,
 ) -> Result<Vec<String>, SftpError> {
-    let parts = parts(pattern)?;
-    let (mut found, mut looked_into) = (BTreeSet::new(), 0);
-    // Folders from there, and which part of the pattern is next.
-    let mut open = vec![(String::new(), 0)];
-    while let Some((at, place)) = open.pop() {
-        let Some(part) = parts.get(place) else {
-            continue;
-        };
-        let is_last = place + 1 == parts.len();
-        if let Part::Name(name) = part {
-            let path = joined(&at, name);
-            if !is_last {
-                open.push((path, place + 1));
-            } else if connection.is_file(&joined(folder, &path)).await? {
-                found.insert(path);
-            }
-            continue;
-        }
-        looked_into += 1;
-        let inside = if at.is_empty() {
-            folder.to_owned()
-        } else {
-            joined(folder, &at)
-        };
-        let Some(entries) = connection.entries(&inside).await? else {
-            if at.is_empty() {
-                return Err(SftpError::Refused {
-                    path: folder.to_owned(),
-                    words: "there is no such folder".to_owned(),
-                });
-            }
-            continue;
-        };
-        if matches!(part, Part::Folders) {
-            open.push((at.clone(), place + 1));
-        }
-        for entry in entries {
-            let path = joined(&at, &entry.name);
-            match part {
-                Part::Names(names) if names.matches_with(&entry.name, NAMES) => {
-                    if is_last && entry.is_file {
-                        found.insert(path);
-                    } else if !is_last && entry.is_folder {
-                        open.push((path, place + 1));
-                    }
-                }
-                Part::Folders
-                    if entry.is_folder
-                        && !entry.name.starts_with('.')
-                        && path.matches('/').count() < DEEPEST =>
-                {
-                    open.push((path, place));
-                }
-                _ => {}
-            }
-        }
-        if found.len() > MOST_FILES || looked_into > MOST_FOLDERS {
+    let mut search = Search {
+        connection,
+        folder,
+        parts: parts(pattern)?,
+        found: BTreeSet::new(),
+        looked_into: 0,
+        open: vec![(String::new(), 0)],
+    };
+    while let Some((at, place)) = search.open.pop() {
+        search.look(&at, place).await?;
+        if search.found.len() > MOST_FILES || search.looked_into > MOST_FOLDERS {
             return Err(SftpError::Refused {
                 path: pattern.to_owned(),
                 words: format!(
@@ -129,7 +96,73 @@ pub async fn find(
             });
         }
     }
-    Ok(found.into_iter().collect())
+    Ok(search.found.into_iter().collect())
+}
+
+impl Search<'_> {
+    fn is_last(&self, place: usize) -> bool {
+        place + 1 == self.parts.len()
+    }
+
+    /// Looks for a part of the pattern in a folder.
+    async fn look(&mut self, at: &str, place: usize) -> Result<(), SftpError> {
+        match self.parts.get(place) {
+            None => return Ok(()),
+            Some(Part::Name(name)) => {
+                let path = joined(at, name);
+                if !self.is_last(place) {
+                    self.open.push((path, place + 1));
+                } else if self.connection.is_file(&joined(self.folder, &path)).await? {
+                    self.found.insert(path);
+                }
+                return Ok(());
+            }
+            Some(Part::Folders) => self.open.push((at.to_owned(), place + 1)),
+            Some(Part::Names(_)) => {}
+        }
+        self.looked_into += 1;
+        let inside = match at {
+            "" => self.folder.to_owned(),
+            at => joined(self.folder, at),
+        };
+        match self.connection.entries(&inside).await? {
+            Some(entries) => {
+                for entry in entries {
+                    self.meet(at, place, &entry);
+                }
+                Ok(())
+            }
+            None if at.is_empty() => Err(SftpError::Refused {
+                path: self.folder.to_owned(),
+                words: "there is no such folder".to_owned(),
+            }),
+            None => Ok(()),
+        }
+    }
+
+    /// What is in a folder may be a file that is looked for, or a folder to look into.
+    fn meet(&mut self, at: &str, place: usize, entry: &Entry) {
+        let path = joined(at, &entry.name);
+        match &self.parts[place] {
+            Part::Names(names) if names.matches_with(&entry.name, NAMES) => {
+                if !self.is_last(place) {
+                    if entry.is_folder {
+                        self.open.push((path, place + 1));
+                    }
+                } else if entry.is_file {
+                    self.found.insert(path);
+                }
+            }
+            Part::Folders
+                if entry.is_folder
+                    && !entry.name.starts_with('.')
+                    && path.matches('/').count() < DEEPEST =>
+            {
+                self.open.push((path, place));
+            }
+            _ => {}
+        }
+    }
 }
 
 #[cfg(test)]

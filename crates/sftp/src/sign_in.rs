@@ -41,7 +41,10 @@ pub async fn sign_in(handle: &mut Handle<Pinned>, server: &Server) -> Result<(),
                     return if answered(handle, server, password).await.map_err(gone)? {
                         Ok(())
                     } else {
-                        Err(refused(server, "the user or the password is wrong".to_owned()))
+                        Err(refused(
+                            server,
+                            "the user or the password is wrong".to_owned(),
+                        ))
                     };
                 }
                 answer => answer,

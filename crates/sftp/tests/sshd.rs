@@ -54,7 +54,9 @@ async fn only_who_is_known_is_let_in_and_only_a_server_that_is_known_is_spoken_t
     let error = refused(&target(&server, key(&server.strange_key(), None))).await;
     assert!(matches!(error, SftpError::SignIn { .. }), "{error}");
     assert!(
-        error.to_string().contains("the key is not known there (it takes publickey)"),
+        error
+            .to_string()
+            .contains("the key is not known there (it takes publickey)"),
         "{error}"
     );
     for (sign_in, said) in [
@@ -117,13 +119,25 @@ async fn files_are_found_by_patterns_and_read() {
     let bytes = connection.read(&path, 100).await.unwrap();
     assert_eq!(bytes, b"host,load\nh3,3\n");
     let error = connection.read(&path, 5).await.unwrap_err();
-    assert!(matches!(error, SftpError::TooLarge { limit: 5, .. }), "{error}");
-    let error = connection.read(&format!("{folder}/none"), 5).await.unwrap_err();
-    assert!(!error.is_passing() && error.to_string().contains("No such file"), "{error}");
+    assert!(
+        matches!(error, SftpError::TooLarge { limit: 5, .. }),
+        "{error}"
+    );
+    let error = connection
+        .read(&format!("{folder}/none"), 5)
+        .await
+        .unwrap_err();
+    assert!(
+        !error.is_passing() && error.to_string().contains("No such file"),
+        "{error}"
+    );
     // More than one request of it.
     let large: Vec<u8> = (0..3_000_000_u32).map(|n| (n % 251) as u8).collect();
     fs::write(root.join("large"), &large).unwrap();
-    let read = connection.read(&format!("{folder}/large"), 4_000_000).await.unwrap();
+    let read = connection
+        .read(&format!("{folder}/large"), 4_000_000)
+        .await
+        .unwrap();
     assert!(read == large, "{} bytes", read.len());
 }
 
@@ -150,7 +164,10 @@ async fn a_file_is_there_as_a_whole_or_as_it_was() {
     assert_eq!(names(), ["figures.csv"], "nothing is left of the way there");
     // What is a folder is not replaced, and nothing is left beside it.
     fs::create_dir_all(format!("{folder}/busy/inside")).unwrap();
-    let error = connection.put(&format!("{folder}/busy"), b"x").await.unwrap_err();
+    let error = connection
+        .put(&format!("{folder}/busy"), b"x")
+        .await
+        .unwrap_err();
     assert!(error.to_string().contains("busy"), "{error}");
     let mut left = names();
     left.sort();
@@ -184,7 +201,10 @@ async fn a_password_is_told_at_once_or_when_it_is_asked_for() {
         };
         let error = refused(&wrong).await;
         let words = error.to_string();
-        assert!(words.contains("the user or the password is wrong"), "{words}");
+        assert!(
+            words.contains("the user or the password is wrong"),
+            "{words}"
+        );
         assert!(!words.contains("another"), "{words}");
     }
 }
@@ -203,5 +223,8 @@ async fn a_server_that_says_nothing_is_given_up() {
     };
     let error = refused(&silent).await;
     assert!(error.is_passing(), "{error}");
-    assert!(error.to_string().contains("no answer within 1 s"), "{error}");
+    assert!(
+        error.to_string().contains("no answer within 1 s"),
+        "{error}"
+    );
 }

@@ -95,9 +95,11 @@ fn instants(column: &Type) -> Option<Instants> {
 fn cell(field: &Field, instants: Option<Instants>) -> Json {
     let told = |at: Option<DateTime<Utc>>| match at {
         None => Json::Null,
-        Some(at) if instants.is_some_and(|column| !column.is_utc) => {
-            at.naive_utc().format("%Y-%m-%dT%H:%M:%S%.f").to_string().into()
-        }
+        Some(at) if instants.is_some_and(|column| !column.is_utc) => at
+            .naive_utc()
+            .format("%Y-%m-%dT%H:%M:%S%.f")
+            .to_string()
+            .into(),
         Some(at) => at.format("%Y-%m-%dT%H:%M:%S%.fZ").to_string().into(),
     };
     match field {

@@ -14,6 +14,7 @@ mod files;
 mod filled;
 mod http_json;
 mod json;
+mod kept;
 mod ldap;
 mod ldap_schema;
 mod machine;
@@ -113,6 +114,7 @@ pub struct Reader {
     commands: Arc<Commands>,
     programs: Arc<Commands>,
     clients: Arc<web::Clients>,
+    kept: Arc<kept::Kept>,
     browser: Arc<Browser>,
 }
 
@@ -120,6 +122,7 @@ impl Reader {
     pub fn new(boundary: Boundary, secrets: Secrets) -> Self {
         Self {
             clients: Arc::new(web::Clients::new()),
+            kept: Arc::default(),
             boundary: Arc::new(boundary),
             permissions: Arc::default(),
             secrets,

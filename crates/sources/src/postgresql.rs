@@ -12,7 +12,7 @@ use sqlx::{
 
 use crate::{
     Answer, BadCell, Greeting, Question, Reader, SourceError, cells::within_bytes, check_steps,
-    server::Server, within_size,
+    kept::Key, server::Server, within_size,
 };
 
 pub async fn read(
@@ -23,9 +23,7 @@ pub async fn read(
     question: Question<'_>,
 ) -> Result<Answer, SourceError> {
     check_steps(source, &sql.text, question.times)?;
-    let mut connection = connect(reader, source, settings).await?;
-    let refused = |error: sqlx::Error| query_error(source, error);
-    connection.execute(BEGIN).await.map_err(refused)?;
+    let (mut connection, key) = begun(reader, source, settings).await?;
     let asked = Asked {
         source,
         sql,
@@ -33,9 +31,13 @@ pub async fn read(
     };
     let text = asked.typed_text(&mut connection).await?;
     let (table, beyond) = asked.fetch(&mut connection, text).await?;
-    // Nothing was written, so there is nothing to keep; the connection is closed either way.
-    let _ = connection.execute("rollback").await;
-    let _ = connection.close().await;
+    // Nothing was written. A connection that is as it was when it was made waits for the next query; any other
+    // is closed.
+    if connection.execute(AS_BEFORE).await.is_ok()
+        && connection.clear_cached_statements().await.is_ok()
+    {
+        reader.kept.keep(key, connection, source.max_concurrency);
+    }
     let mut answer = Answer::of(table, sql.text.numbered.clone());
     answer.note = (beyond > 0).then(|| {
         let values = if beyond == 1 {
@@ -50,11 +52,43 @@ pub async fn read(
     Ok(answer)
 }
 
-/// Nothing may be written; and a server that can looks each second whether it is still waited
-/// for, so that what is let go of here ends there.
-const BEGIN: &str = "begin transaction read only; \
-    select set_config(name, '1000', true) from pg_settings \
+/// Nothing may be written.
+const BEGIN: &str = "begin transaction read only";
+/// A server that can looks each second whether it is still waited for, so that what is let go of here ends there.
+const LOOK: &str = "select set_config(name, '1000', false) from pg_settings \
     where name = 'client_connection_check_interval' and version() like '%linux%'";
+/// Takes back all that a query may have set, and the locks that would outlast it.
+const AS_BEFORE: &str = "rollback; select pg_advisory_unlock_all()";
+
+/// A connection in which nothing may be written, and as whom it was made: one that waits, or a new one.
+async fn begun(
+    reader: &Reader,
+    source: &Source,
+    settings: &DatabaseServer,
+) -> Result<(PgConnection, Key), SourceError> {
+    let server = Server::of(reader, source, settings).await?;
+    let key = Key {
+        address: server.place.address.clone(),
+        database: server.database.clone(),
+        user: server.user.clone(),
+        password: server.password.clone(),
+        options: format!(
+            "{:?} {:?} {:?} {}",
+            server.place.addresses, settings.tls, settings.ca_file, source.timeout_seconds
+        ),
+    };
+    // What cannot begin was ended by its server.
+    while let Some(mut kept) = reader.kept.take(&key) {
+        if kept.execute(BEGIN).await.is_ok() {
+            return Ok((kept, key));
+        }
+    }
+    let mut connection = connect_to(&server, source, settings).await?;
+    let refused = |error: sqlx::Error| query_error(source, error);
+    connection.execute(LOOK).await.map_err(refused)?;
+    connection.execute(BEGIN).await.map_err(refused)?;
+    Ok((connection, key))
+}
 
 /// SQL with what it is asked with.
 struct Asked<'a> {
@@ -112,6 +146,14 @@ pub async fn connect(
     settings: &DatabaseServer,
 ) -> Result<PgConnection, SourceError> {
     let server = Server::of(reader, source, settings).await?;
+    connect_to(&server, source, settings).await
+}
+
+async fn connect_to(
+    server: &Server,
+    source: &Source,
+    settings: &DatabaseServer,
+) -> Result<PgConnection, SourceError> {
     let milliseconds = (source.timeout_seconds * 1000).to_string();
     let mut options = PgConnectOptions::new_without_pgpass()
         .host(&server.place.host)

@@ -4,8 +4,8 @@ use chrono::TimeDelta;
 use sea_orm::{
     ActiveModelTrait,
     ActiveValue::Set,
-    ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, Iterable,
-    QueryFilter, QueryOrder, QuerySelect, Select, TransactionTrait,
+    ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, Iterable, QueryFilter,
+    QueryOrder, QuerySelect, Select, TransactionTrait,
     sea_query::{OnConflict, Query},
 };
 use uuid::Uuid;

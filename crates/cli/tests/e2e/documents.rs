@@ -55,10 +55,12 @@ async fn every_format_can_be_written_again_and_verified() {
     let sent = place.folder.path().join("sent");
     place.json(&["download", &run, "--into", sent.to_str().unwrap()]);
     let sent_files = files(&sent);
-    let endings: Vec<&str> = ["pdf", "html", "csv", "xlsx", "ods", "json", "xml", "txt", "png"]
-        .into_iter()
-        .filter(|ending| sent_files.keys().any(|name| name.ends_with(ending)))
-        .collect();
+    let endings: Vec<&str> = [
+        "pdf", "html", "csv", "xlsx", "ods", "json", "xml", "txt", "png",
+    ]
+    .into_iter()
+    .filter(|ending| sent_files.keys().any(|name| name.ends_with(ending)))
+    .collect();
     assert_eq!(endings.len(), 9, "{:?}", sent_files.keys());
     assert!(
         sent_files.keys().all(|name| name.starts_with("gallery_")),

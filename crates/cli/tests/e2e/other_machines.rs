@@ -28,8 +28,16 @@ async fn files_come_from_and_go_to_another_machine_by_sftp() {
     let _service = place.serve();
     place.sign_in();
     // A key has several lines.
-    kept(&place, "share-key", &fs::read_to_string(server.key()).unwrap());
-    kept(&place, "strange-key", &fs::read_to_string(server.strange_key()).unwrap());
+    kept(
+        &place,
+        "share-key",
+        &fs::read_to_string(server.key()).unwrap(),
+    );
+    kept(
+        &place,
+        "strange-key",
+        &fs::read_to_string(server.strange_key()).unwrap(),
+    );
     let files = server.files();
     let keys = |secret: &str, host_key: &str, folder: &str| {
         format!(
@@ -47,9 +55,15 @@ async fn files_come_from_and_go_to_another_machine_by_sftp() {
     applied(
         &place,
         &[
-            ("share.toml", &channel("share", "share-key", &server.host_key)),
+            (
+                "share.toml",
+                &channel("share", "share-key", &server.host_key),
+            ),
             ("moved.toml", &channel("moved", "share-key", &other)),
-            ("stale.toml", &channel("stale", "strange-key", &server.host_key)),
+            (
+                "stale.toml",
+                &channel("stale", "strange-key", &server.host_key),
+            ),
             (
                 "machine.toml",
                 &format!(
@@ -84,7 +98,11 @@ async fn files_come_from_and_go_to_another_machine_by_sftp() {
 
     // And what lies there is asked for.
     fs::create_dir(files.join("in")).unwrap();
-    fs::write(files.join("in/quays.csv"), "quay,boats\nHavnes,3\nSkarvoy,5\n").unwrap();
+    fs::write(
+        files.join("in/quays.csv"),
+        "quay,boats\nHavnes,3\nSkarvoy,5\n",
+    )
+    .unwrap();
     let catalogue = place.json(&["catalogue", "machine"]);
     assert!(catalogue.to_string().contains("quays.csv"), "{catalogue:#}");
     let asked = "source = \"machine\"\nfile = \"*.csv\"\n";
@@ -121,7 +139,9 @@ async fn who_watches_by_snmp_is_told_of_reports_and_of_trouble() {
     kept(&place, "private", receiver::PRIVACY_PASSWORD);
     kept(&place, "wrong", "not-the-one-it-knows");
     let channel = |name: &str, address: &str, keys: &str| {
-        format!("[channel]\nname = \"{name}\"\nkind = \"snmp\"\naddress = \"{address}\"\ntimeout = \"PT5S\"\n{keys}")
+        format!(
+            "[channel]\nname = \"{name}\"\nkind = \"snmp\"\naddress = \"{address}\"\ntimeout = \"PT5S\"\n{keys}"
+        )
     };
     let community = "version = \"2c\"\ncommunity = \"secret:community\"\n";
     let user = |proof: &str| {
@@ -162,13 +182,18 @@ async fn who_watches_by_snmp_is_told_of_reports_and_of_trouble() {
         assert!(!said.contains(receiver::PASSWORD) && !said.contains(receiver::COMMUNITY));
     }
     let heard = |words: &str| {
-        until(words, || Some(watcher.heard()).filter(|heard| heard.contains(words)))
+        until(words, || {
+            Some(watcher.heard()).filter(|heard| heard.contains(words))
+        })
     };
     let test = ".1.3.6.1.4.1.32473.1.0.3";
     let heard_tests = until("three tests", || {
         Some(watcher.heard()).filter(|heard| heard.matches(test).count() == 3)
     });
-    assert!(heard_tests.contains("A test from Maple Lark"), "{heard_tests}");
+    assert!(
+        heard_tests.contains("A test from Maple Lark"),
+        "{heard_tests}"
+    );
 
     // A trap is signed by the engine that the place is.
     let (_, said) = tried(&place, "signed-trap");
@@ -177,7 +202,10 @@ async fn who_watches_by_snmp_is_told_of_reports_and_of_trouble() {
     let other = NotificationReceiver::start(engine).unwrap();
     let address = other.address();
     let keys = trap(&user("proof"));
-    applied(&place, &[("signed-trap.toml", &channel("signed-trap", &address, &keys))]);
+    applied(
+        &place,
+        &[("signed-trap.toml", &channel("signed-trap", &address, &keys))],
+    );
     assert!(tried(&place, "signed-trap").0);
     until("the signed trap", || {
         Some(other.heard()).filter(|heard| heard.contains(test))
@@ -210,8 +238,20 @@ async fn who_watches_by_snmp_is_told_of_reports_and_of_trouble() {
         )],
     );
     ran(&place, "small");
+    // A text that has signs beyond ASCII is written down in octets.
     let said = heard(".1.3.6.1.4.1.32473.1.0.2");
-    assert!(said.contains("there_is_no_such_table"), "{said}");
+    let line = said
+        .lines()
+        .rfind(|line| line.contains(".32473.1.0.2"))
+        .unwrap();
+    assert!(
+        line.contains(".32473.1.1.9.0 = STRING: \"small\""),
+        "{line}"
+    );
+    assert!(
+        line.contains(".32473.1.1.10.0 = STRING: \"held\""),
+        "{line}"
+    );
     until("the record", || {
         Some(notices(&place, "held")).filter(|held| {
             !held.is_empty() && held.iter().all(|notice| !notice["told_at"].is_null())

@@ -242,13 +242,7 @@ impl Place {
         service
     }
 
-    fn start(
-        &self,
-        program: &str,
-        config: &Path,
-        address: &str,
-        more: &[(&str, &str)],
-    ) -> Service {
+    fn start(&self, program: &str, config: &Path, address: &str, more: &[(&str, &str)]) -> Service {
         let log = self
             .folder
             .path()

@@ -54,7 +54,10 @@ async fn count(records: &mut PgConnection, what: &'static str) -> i64 {
 
 /// How many runs a process has put into the outbox.
 fn worked_on(service: &Service) -> usize {
-    service.log().matches("deliveries are in the outbox").count()
+    service
+        .log()
+        .matches("deliveries are in the outbox")
+        .count()
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -97,7 +100,9 @@ async fn two_versions_work_side_by_side_while_one_takes_over() {
     let log = old.log.clone();
     assert!(old.stop().success());
     let alone = worked_on(&new);
-    until("runs of the new one", || (worked_on(&new) >= alone + EACH).then_some(()));
+    until("runs of the new one", || {
+        (worked_on(&new) >= alone + EACH).then_some(())
+    });
     stop.store(true, Ordering::Relaxed);
     ordered.extend(orders.await.unwrap());
 
@@ -105,7 +110,10 @@ async fn two_versions_work_side_by_side_while_one_takes_over() {
     let delivered = "select count(*) from runs where report = 'small' and state = 'delivered'";
     let began = Instant::now();
     while count(&mut records, delivered).await < all {
-        assert!(began.elapsed() < PATIENCE, "the last delivery does not come");
+        assert!(
+            began.elapsed() < PATIENCE,
+            "the last delivery does not come"
+        );
         tokio::time::sleep(Duration::from_millis(100)).await;
     }
     let log = std::fs::read_to_string(log).unwrap();
@@ -131,5 +139,8 @@ async fn two_versions_work_side_by_side_while_one_takes_over() {
     }
     let (ended, said) = place.refuses_to_serve(&program);
     assert!(!ended.success());
-    assert!(said.contains("a newer version of Maple Lark changed its tables"), "{said}");
+    assert!(
+        said.contains("a newer version of Maple Lark changed its tables"),
+        "{said}"
+    );
 }

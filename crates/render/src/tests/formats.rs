@@ -231,7 +231,15 @@ fn another_library_opens_the_workbook() {
 #[test]
 fn another_library_opens_the_opendocument() {
     let mut document = sample();
-    let texts = ["=cmd()", "a  b", " before", "one\nother", "<&>'\"", "sign \u{1}", ""];
+    let texts = [
+        "=cmd()",
+        "a  b",
+        " before",
+        "one\nother",
+        "<&>'\"",
+        "sign \u{1}",
+        "",
+    ];
     let rows = texts.map(|text| vec![Value::Text(text.into())]);
     document.data.push(DataTable {
         title: "Texts".into(),
@@ -291,7 +299,10 @@ fn an_opendocument_shows_numbers_and_days_as_the_document_does() {
                 }
             }
         }
-        let (_, bytes) = parts.iter().find(|(path, _)| path == "content.xml").unwrap();
+        let (_, bytes) = parts
+            .iter()
+            .find(|(path, _)| path == "content.xml")
+            .unwrap();
         String::from_utf8(bytes.clone()).unwrap()
     };
     let mut document = sample();

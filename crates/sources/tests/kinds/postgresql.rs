@@ -62,6 +62,15 @@ impl Place {
     }
 
     async fn answer(&self, sql: &str, values: &Values) -> Result<Answer, SourceError> {
+        self.answer_to(&Reader::unguarded(), sql, values).await
+    }
+
+    async fn answer_to(
+        &self,
+        reader: &Reader,
+        sql: &str,
+        values: &Values,
+    ) -> Result<Answer, SourceError> {
         let window = Window {
             from: "2026-10-24T23:00:00Z".parse().unwrap(),
             to: "2026-10-26T00:00:00Z".parse().unwrap(),
@@ -81,7 +90,7 @@ impl Place {
             step: "PT6H".parse().unwrap(),
         };
         let ask = Ask::Sql(Sql::written_by_hand(sql).unwrap());
-        Reader::unguarded()
+        reader
             .read(
                 &self.source,
                 Question {
@@ -350,6 +359,64 @@ async fn refusals_name_the_source_the_words_and_the_place() {
 }
 
 /// A server with a certificate of its own authority: it is trusted by its file alone.
+/// Signing in costs more than most queries do, so a connection waits for the next query; nothing of the one before
+/// is left in it.
+#[tokio::test]
+async fn the_next_query_has_a_connection_that_is_as_new() {
+    let place = Place::new("").await;
+    let reader = Reader::unguarded();
+    let ask = async |sql: &str| {
+        let answer = place.answer_to(&reader, sql, &Values::new()).await;
+        answer.map(|answer| Table::from(answer.table).rows.remove(0))
+    };
+    let who = "select pg_backend_pid() as id, coalesce(current_setting('own.mark', true), '') as mark, \
+               (select count(*) from pg_locks where locktype = 'advisory' and pid = pg_backend_pid()) as locks, \
+               current_setting('transaction_read_only') as read_only, current_setting('statement_timeout') as patience";
+    let first = ask(
+        "select pg_backend_pid() as id, set_config('own.mark', 'x', false) as mark, \
+                     set_config('statement_timeout', '0', false) as patience, pg_advisory_lock(7)::text as lock",
+    );
+    let first = first.await.unwrap();
+    let next = ask(who).await.unwrap();
+    assert_eq!(next[0], first[0], "the same connection");
+    let text = |text: &str| Value::Text(text.to_owned());
+    assert_eq!(
+        next[1..],
+        [text(""), Value::Integer(0), text("on"), text("30s")]
+    );
+
+    // One in which something failed is not used again.
+    ask("select 1 / 0 as one").await.unwrap_err();
+    let another = ask(who).await.unwrap();
+    assert_ne!(another[0], first[0]);
+    // One that its server has ended is not noticed.
+    let mut records = place.cluster.connect("asked").await.unwrap();
+    let Value::Integer(id) = another[0] else {
+        panic!("{another:?}")
+    };
+    let end = format!("select pg_terminate_backend({id}, 30000)");
+    records.execute(AssertSqlSafe(end)).await.unwrap();
+    assert_ne!(ask(who).await.unwrap()[0], another[0]);
+    // A table that changed in between is read as it is.
+    records.execute("create table lately (a int); insert into lately values (1); grant select on lately to public").await.unwrap();
+    let all = "select * from lately";
+    assert_eq!(ask(all).await.unwrap(), [Value::Integer(1)]);
+    records
+        .execute("alter table lately alter a type text")
+        .await
+        .unwrap();
+    assert_eq!(ask(all).await.unwrap(), [text("1")]);
+    // Another reader has none of this one's.
+    let apart = place
+        .answer_to(&Reader::unguarded(), who, &Values::new())
+        .await
+        .unwrap();
+    assert_ne!(
+        Table::from(apart.table).rows[0][0],
+        ask(who).await.unwrap()[0]
+    );
+}
+
 #[tokio::test]
 async fn an_encrypted_connection_trusts_the_named_authority_and_no_other() {
     let folder = TempDir::new().unwrap();

@@ -193,6 +193,8 @@ async fn what_a_column_may_hold_grows_with_the_words() {
             .await;
         assert!(taken.unwrap().rows_affected() > 0, "{channel}");
     }
-    let other = sqlx::query("update deliveries set channel = 'pigeon'").execute(&mut records).await;
+    let other = sqlx::query("update deliveries set channel = 'pigeon'")
+        .execute(&mut records)
+        .await;
     assert!(other.is_err());
 }

@@ -99,9 +99,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Channel> {
             let (server, folder) = (sftp::read(&node), node.required("folder").value);
             server.map(|server| ChannelKind::Sftp(Box::new(SftpSettings { server, folder })))
         }
-        "snmp" => read_receiver(&node)
-            .map(Box::new)
-            .map(ChannelKind::Snmp),
+        "snmp" => read_receiver(&node).map(Box::new).map(ChannelKind::Snmp),
         _ => {
             let address = address(&node, 514);
             let tcp = node.choice("protocol", &["udp", "tcp"]) == Some("tcp");

@@ -48,7 +48,9 @@ impl Snmp<'_> {
     async fn receiver(&self, shared: &Shared) -> Result<SnmpReceiver, ChannelError> {
         let (reader, settings) = (&shared.reader, self.settings);
         let place = Place::of(reader, &settings.address).await?;
-        let credentials = reader.snmp_credentials(&settings.sign_in, &place.host).await?;
+        let credentials = reader
+            .snmp_credentials(&settings.sign_in, &place.host)
+            .await?;
         Ok(SnmpReceiver {
             address: place.address,
             addresses: place.addresses,
@@ -155,7 +157,10 @@ mod tests {
         let number_of = |name: &str, kind: &str| {
             let told = mib.split(&format!("\n{name} {kind}")).nth(1);
             let told = told.unwrap_or_else(|| panic!("{name} is not in the MIB"));
-            let place = told.split("::= {").nth(1).and_then(|rest| rest.split('}').next());
+            let place = told
+                .split("::= {")
+                .nth(1)
+                .and_then(|rest| rest.split('}').next());
             place.unwrap().trim().to_owned()
         };
         for (name, number) in [
