@@ -26,7 +26,8 @@ const fields = computed(() => partOf(withoutOthers(withTeams(fieldsOf(kind.value
 const name = ref(props.of?.name ?? String(route.params.name ?? ''))
 const alone = ['audiences', 'audiences-from', 'changes', 'json-fields', 'steps', 'formats', 'truth', 'values', 'colour', 'picture']
 const wide = ['people', 'dashboards', 'formats', 'audiences', 'audiences-from', 'changes', 'json-fields', 'steps', 'values', 'long', 'texts']
-const draft = computed(() => `form ${kind.value} ${fresh.value ? '' : name.value} ${props.only ?? ''}`)
+// What was begun at one address is not what another one asks for.
+const draft = computed(() => `form ${kind.value} ${fresh.value ? `new ${String(route.query.kind ?? '')}` : name.value} ${props.only ?? ''}`)
 
 const { data, error, load } = useLoaded<{ keys: unknown; based_on?: string; file?: string }>(() =>
   fresh.value ? Promise.resolve({ keys: {} }) : take(api.GET('/definitions/{kind}/{name}/keys', { params: { path: { kind: kind.value, name: name.value } } })),
@@ -251,7 +252,7 @@ const title = computed(() => (fresh.value ? `New ${kind.value.replace(/-/g, ' ')
               <component :is="alone.includes(field.as) ? 'div' : 'label'" class="field" :class="{ wide: wide.includes(field.as) }">
                 <span v-if="!['audiences', 'audiences-from', 'truth'].includes(field.as)" class="small">{{ field.title }}<span v-if="!field.needed && field.as !== 'choice'" class="muted"> (optional)</span></span>
                 <FieldInput v-model="values[field.key]!" :field="field" :people="people" :dashboards="dashboards ?? []" :chosen="chosen" :sources="sources ?? []" :names="names ?? []" :disabled="!fresh && field.key === nameKey" />
-                <span v-if="field.as === 'secret'" class="muted small">{{ isReference(storedAs(field)) ? 'Stored elsewhere and only referred to here; enter another to replace it.' : 'Stored encrypted, and never shown again.' }}</span>
+                <span v-if="field.as === 'secret'" class="muted small">{{ field.hint }} {{ isReference(storedAs(field)) ? 'Stored elsewhere and only referred to here; enter another to replace it.' : 'Stored encrypted, and never shown again.' }}</span>
                 <span v-else-if="field.hint" class="muted small">{{ field.hint }}</span>
                 <span v-if="wrong.at[field.key]" class="wrong small" role="alert">◆ {{ wrong.at[field.key] }}</span>
               </component>

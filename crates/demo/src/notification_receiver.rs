@@ -61,8 +61,7 @@ impl NotificationReceiver {
             .context("the receiver cannot be started; is the package snmptrapd installed?")?;
         let mut receiver = Self { home, child, port };
         let began = Instant::now();
-        // It listens once its port is taken.
-        while UdpSocket::bind(("127.0.0.1", port)).is_ok() {
+        while !listens(port)? {
             if began.elapsed() > Duration::from_secs(60) || receiver.child.try_wait()?.is_some() {
                 bail!("the receiver does not start: {}", receiver.heard());
             }
@@ -82,6 +81,15 @@ impl NotificationReceiver {
     pub fn heard(&self) -> String {
         fs::read_to_string(self.home.path().join("log")).unwrap_or_default()
     }
+}
+
+/// Whether somebody listens at a port by UDP. To try to take it would keep them from it.
+///
+/// # Errors
+/// If the kernel does not tell.
+pub(crate) fn listens(port: u16) -> Result<bool> {
+    let sockets = fs::read_to_string("/proc/net/udp")?;
+    Ok(sockets.contains(&format!(":{port:04X} ")))
 }
 
 impl Drop for NotificationReceiver {

@@ -11,6 +11,8 @@ use std::{
 use anyhow::{Context, Result, bail};
 use tempfile::TempDir;
 
+use crate::notification_receiver::listens;
+
 /// The community that may read.
 pub const COMMUNITY: &str = "quay-and-lantern";
 /// The user of version 3 that may read, encrypted.
@@ -76,8 +78,7 @@ impl SnmpAgent {
             port,
         };
         let began = Instant::now();
-        // It listens once its port is taken.
-        while UdpSocket::bind(("127.0.0.1", port)).is_ok() {
+        while !listens(port)? {
             if began.elapsed() > Duration::from_secs(60) || agent.child.try_wait()?.is_some() {
                 bail!("the agent does not start");
             }

@@ -68,7 +68,7 @@ const SUMMARY_WIDTHS: [f64; 6] = [28.0, 48.0, 16.0, 10.0, 12.0, 36.0];
 /// Numbers have no more decimals than this.
 const MOST_DECIMALS: usize = 4;
 /// How wide a character is, in centimetres.
-const CHARACTER: f64 = 0.2;
+const CHARACTER: f64 = 0.23;
 
 /// The whole spreadsheet. Times stand in the report's zone, which the heading of their column names, for a
 /// spreadsheet's times have none.
