@@ -94,7 +94,7 @@ const bySftp = (table: string): Field[] => {
   const without = (key: string) => both(reached, (entered: Entered) => !given(`${table}.${key}`)(entered))
   return [
     { key: `${table}.address`, title: 'Host and port', as: 'text', needed: true, hint: 'Such as share.example.org:22.', when: reached },
-    { key: `${table}.host-key`, title: 'Key of the host', as: 'texts', needed: true, hint: 'Its fingerprint, which begins with SHA256:. Nothing is said to a host that shows another.', when: reached },
+    { key: `${table}.host-key`, title: 'Host key', as: 'texts', needed: true, hint: 'Its fingerprint, which begins with SHA256:. Nothing is said to a host that shows another.', when: reached },
     { key: `${table}.user`, title: 'User', as: 'text', needed: true, when: reached },
     { key: `${table}.password`, title: 'Password', as: 'secret', when: without('private-key') },
     { key: `${table}.private-key`, title: 'Private key', as: 'secret', lines: true, hint: 'Instead of a password: the whole file, from BEGIN to END.', when: without('password') },
@@ -236,7 +236,7 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'channel.address', title: 'Host and port', as: 'text', needed: true, hint: 'Such as nms.example.org:162.', when: is('channel.kind', 'snmp') },
     { key: 'channel.notification', title: 'Notification', as: 'choice', usual: 'inform', choices: [{ value: 'inform', label: 'Inform: its receiver confirms it' }, { value: 'trap', label: 'Trap: nobody confirms it' }], when: is('channel.kind', 'snmp') },
     ...bySnmp('channel'),
-    { key: 'channel.enterprise', title: 'Numbers begin with', as: 'text', usual: '1.3.6.1.4.1.32473.1', hint: 'A number of your own below 1.3.6.1.4.1, if you have one.', more: true, when: is('channel.kind', 'snmp') },
+    { key: 'channel.enterprise', title: 'Enterprise number', as: 'text', usual: '1.3.6.1.4.1.32473.1', hint: 'All objects are below it. Give your own if you have one, and the same in the MIB.', more: true, when: is('channel.kind', 'snmp') },
     ...bySftp('channel'),
     { key: 'channel.folder', title: 'Folder', as: 'text', needed: true, hint: 'From the root of the machine, or from where its user begins.', when: is('channel.kind', 'sftp') },
     { key: 'channel.protocol', title: 'Protocol', as: 'choice', usual: 'udp', choices: words('udp', 'tcp'), when: is('channel.kind', 'syslog') },

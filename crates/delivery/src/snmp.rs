@@ -8,7 +8,7 @@ use chrono::{DateTime, Utc};
 use sha2::{Digest, Sha256};
 use snmp2::{
     Error, MessageType, Pdu,
-    v3::{Auth, Security},
+    v3::{Auth, AuthErrorKind, Security},
 };
 use tokio::{
     net::UdpSocket,
@@ -329,6 +329,13 @@ impl Inform {
                     }
                     // It said who it is, or what its clock shows: now it can be told.
                     Err(Error::AuthUpdated) => break,
+                    // Clocks that are apart are told when it is asked again, and an answer to something else
+                    // says nothing of this.
+                    Err(Error::AuthFailure(
+                        AuthErrorKind::EngineBootsMismatch
+                        | AuthErrorKind::EngineTimeMismatch
+                        | AuthErrorKind::MessageIdMismatch,
+                    )) => break,
                     Err(Error::AuthFailure(kind)) => {
                         return Err(self.refused(&format!(
                             "{kind}; does it know the user, with the same passwords?"
