@@ -86,7 +86,7 @@ fn page(document: &Document, blocks_alone: bool) -> Result<String, RenderError> 
                 let (wide, narrow) = chart::on_page(chart, size, &name, answers);
                 body["svg"] = named(wide);
                 if !blocks_alone {
-                    body["values"] = json!(values(chart, document));
+                    body["values"] = values(chart, document).into();
                 }
                 body["narrow_svg"] = narrow.map_or(Value::Null, &mut named);
                 if answers && let Some(points) = answering::points(chart) {

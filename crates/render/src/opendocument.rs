@@ -19,8 +19,8 @@ use crate::{
     RenderError,
     archive::options,
     sheets::{
-        FIGURE_HEADINGS, Grid, LONGEST_TEXT, Label, MOST_ROWS, MOST_UPRIGHT, Names, Part, heading,
-        parts, shapes, summary_lines,
+        FIGURE_HEADINGS, Grid, Head, LONGEST_TEXT, Label, MOST_ROWS, MOST_UPRIGHT, Names, Part,
+        heads, heads_of_chart, parts, shapes, summary_lines,
     },
     xml::possible,
 };
@@ -238,12 +238,12 @@ impl<'a> Xml<'a> {
     }
 
     /// The columns of a sheet by their widths, then its headings, which stand on each page.
-    fn head(&mut self, columns: &[(String, f64)]) -> io::Result<()> {
-        self.columns(columns.iter().map(|(_, width)| *width))?;
+    fn head(&mut self, columns: &[Head]) -> io::Result<()> {
+        self.columns(columns.iter().map(|head| head.width))?;
         self.open("table:table-header-rows", &[])?;
         self.row(|xml| {
             let mut headings = columns.iter();
-            headings.try_for_each(|(heading, _)| xml.words(heading, Some("heading")))
+            headings.try_for_each(|head| xml.words(&head.text, Some(heading_style(head.right))))
         })?;
         self.close("table:table-header-rows")
     }
@@ -259,6 +259,10 @@ impl<'a> Xml<'a> {
 
 fn number_style(decimals: usize) -> String {
     format!("number-{}", decimals.min(MOST_DECIMALS))
+}
+
+fn heading_style(right: bool) -> &'static str {
+    if right { "heading-right" } else { "heading" }
 }
 
 fn column_style(width: f64) -> String {
@@ -368,13 +372,13 @@ fn settings(xml: &mut Xml<'_>, _: &Document, sheets: &Sheets<'_>) -> io::Result<
 }
 
 fn content(xml: &mut Xml<'_>, document: &Document, sheets: &Sheets<'_>) -> io::Result<()> {
-    let tables: BTreeMap<&str, Vec<(String, f64)>> = sheets
+    let tables: BTreeMap<&str, Vec<Head>> = sheets
         .parts
         .iter()
-        .map(|(name, part)| (name.as_str(), head_of(part)))
+        .map(|(name, part)| (name.as_str(), heads_of(part)))
         .collect();
     xml.root("office:document-content")?;
-    let widths = tables.values().flatten().map(|(_, width)| *width);
+    let widths = tables.values().flatten().map(|head| head.width);
     cell_styles(xml, document, widths.chain(SUMMARY_WIDTHS))?;
     xml.open("office:body", &[])?;
     xml.open("office:spreadsheet", &[])?;
@@ -440,28 +444,11 @@ fn letters(mut place: usize) -> String {
     }
 }
 
-/// What stands above the columns of a sheet, and how wide they are in characters.
-fn head_of(part: &Part<'_>) -> Vec<(String, f64)> {
+/// What stands above the columns of a sheet.
+fn heads_of(part: &Part<'_>) -> Vec<Head> {
     match part {
-        Part::Table(data) => {
-            let shapes = shapes(data);
-            let columns = shapes.iter().enumerate().map(|(column, shape)| {
-                let heading = heading(data, column);
-                let width = shape.width(&heading);
-                (heading, width)
-            });
-            columns.collect()
-        }
-        Part::Chart(_, chart, grid) => {
-            let unit = &chart.axis.unit;
-            let named = grid.series.iter().map(|name| match unit.as_str() {
-                "" => (name.clone(), 14.0),
-                unit => (format!("{name} [{unit}]"), 14.0),
-            });
-            std::iter::once((grid.first.clone(), 22.0))
-                .chain(named)
-                .collect()
-        }
+        Part::Table(data) => heads(data, &shapes(data)).collect(),
+        Part::Chart(_, chart, grid) => heads_of_chart(chart, grid).collect(),
         Part::Words(..) => Vec::new(),
     }
 }
@@ -515,19 +502,29 @@ fn cell_styles(
         let format = [("style:data-style-name", &*format)];
         style(xml, name, "table-cell", &format, |_| Ok(()))?;
     }
-    style(xml, "heading", "table-cell", &[], |xml| {
-        let properties = [
-            ("fo:background-color", "#f2f5f7"),
-            ("fo:wrap-option", "wrap"),
-        ];
-        xml.empty("style:table-cell-properties", &properties)?;
-        xml.empty("style:text-properties", &[("fo:font-weight", "bold")])
-    })?;
+    heading_styles(xml)?;
     style(xml, "title", "table-cell", &[], |xml| {
         let properties = [("fo:font-weight", "bold"), ("fo:font-size", "14pt")];
         xml.empty("style:text-properties", &properties)
     })?;
     xml.close("office:automatic-styles")
+}
+
+fn heading_styles(xml: &mut Xml<'_>) -> io::Result<()> {
+    for right in [false, true] {
+        style(xml, heading_style(right), "table-cell", &[], |xml| {
+            let properties = [
+                ("fo:background-color", "#f2f5f7"),
+                ("fo:wrap-option", "wrap"),
+                ("style:text-align-source", "fix"),
+            ];
+            xml.empty("style:table-cell-properties", &properties)?;
+            let side = if right { "end" } else { "start" };
+            xml.empty("style:paragraph-properties", &[("fo:text-align", side)])?;
+            xml.empty("style:text-properties", &[("fo:font-weight", "bold")])
+        })?;
+    }
+    Ok(())
 }
 
 fn style(
@@ -600,8 +597,9 @@ fn summary(xml: &mut Xml<'_>, document: &Document, name: &str) -> io::Result<()>
         };
         xml.row(Xml::nothing)?;
         xml.row(|xml| {
-            let mut headings = std::iter::once(block.title.as_str()).chain(FIGURE_HEADINGS);
-            headings.try_for_each(|heading| xml.words(heading, Some("heading")))
+            let first = (block.title.as_str(), false);
+            let mut headings = std::iter::once(first).chain(FIGURE_HEADINGS);
+            headings.try_for_each(|(heading, right)| xml.words(heading, Some(heading_style(right))))
         })?;
         for figure in figures {
             xml.row(|xml| {

@@ -21,8 +21,15 @@ pub const LONGEST_TEXT: usize = 32_767;
 const LONGEST_WHOLE: u64 = 1_000_000_000_000_000;
 /// More columns than these are printed on pages that lie.
 pub const MOST_UPRIGHT: usize = 6;
-/// What stands above the columns of figures, but for the first, which is that of their block.
-pub const FIGURE_HEADINGS: [&str; 5] = ["Value", "Number", "Unit", "Status", "Change"];
+/// What stands above the columns of figures, but for the first, which is that of their block, and whether it
+/// stands right.
+pub const FIGURE_HEADINGS: [(&str, bool); 5] = [
+    ("Value", false),
+    ("Number", true),
+    ("Unit", false),
+    ("Status", false),
+    ("Change", false),
+];
 
 /// What has a sheet of its own, after the summary.
 pub enum Part<'a> {
@@ -94,8 +101,48 @@ pub fn summary_lines(document: &Document) -> Vec<(&str, String)> {
     lines
 }
 
-/// What stands above a column: its title, the zone of its times, its unit.
-pub fn heading(data: &DataTable, column: usize) -> String {
+/// What stands above a column.
+pub struct Head {
+    pub text: String,
+    /// In characters.
+    pub width: f64,
+    /// Above numbers and times, which stand right in their cells.
+    pub right: bool,
+}
+
+/// What stands above the columns of a table.
+pub fn heads<'a>(data: &'a DataTable, shapes: &'a [Shape]) -> impl Iterator<Item = Head> + 'a {
+    shapes.iter().enumerate().map(|(column, shape)| {
+        let text = heading(data, column);
+        let kind = data.table.columns[column].kind;
+        Head {
+            width: shape.width(&text),
+            right: !shape.exact && !matches!(kind, ColumnKind::Boolean | ColumnKind::Text),
+            text,
+        }
+    })
+}
+
+/// What stands above the rows that a chart is drawn from.
+pub fn heads_of_chart(chart: &Chart, grid: &Grid) -> impl Iterator<Item = Head> {
+    let first = Head {
+        text: grid.first.clone(),
+        width: 22.0,
+        right: matches!(grid.rows.first(), Some((Label::Instant(_), _))),
+    };
+    let named = grid.series.iter().map(|name| Head {
+        text: match chart.axis.unit.as_str() {
+            "" => name.clone(),
+            unit => format!("{name} [{unit}]"),
+        },
+        width: 14.0,
+        right: true,
+    });
+    std::iter::once(first).chain(named)
+}
+
+/// The title of a column, the zone of its times, its unit.
+fn heading(data: &DataTable, column: usize) -> String {
     let mut heading = data.titles[column].clone();
     if data.table.columns[column].kind == ColumnKind::Instant {
         heading += &format!(" ({})", data.zone);
@@ -166,7 +213,7 @@ pub struct Shape {
 
 impl Shape {
     /// So wide that values are whole and a heading breaks between words at most.
-    pub fn width(&self, heading: &str) -> f64 {
+    fn width(&self, heading: &str) -> f64 {
         let word = heading.split(' ').map(|word| word.chars().count()).max();
         let widest = self.longest.max(word.unwrap_or_default());
         widest.clamp(8, 60) as f64 + 2.0

@@ -7,24 +7,39 @@ use maple_lark_document::{
     chart::{Chart, ForecastPlot, Plot, TimeAxis},
     document::Document,
 };
-use serde::Serialize;
+use maple_lark_time::{Window, span::Span, window::Step};
+use serde_json::{Map, Value};
 
 use crate::answering::unstacked;
 
-/// A table has at most so many rows; of more instants each stands for a stretch of time.
+/// A table has at most so many rows; of more instants each row stands for a step of the calendar.
 const MOST_ROWS: usize = 48;
+/// The steps are the finest of which no more than these are in the window: an hour of a day, a day of a month.
+const MOST_STEPS: usize = 31;
 /// Lines beside each other; of more there is a row for each line.
 const MOST_LINES: usize = 8;
 /// Nothing was measured.
 const NONE: &str = "–";
 
 /// A table of texts.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub(crate) struct Values {
     pub headings: Vec<String>,
     pub rows: Vec<Vec<String>>,
     /// What is not in it.
     pub note: Option<String>,
+}
+
+/// As the template takes it. Its texts are moved: there are hundreds.
+impl From<Values> for Value {
+    fn from(values: Values) -> Self {
+        let rows: Self = values.rows.into_iter().map(Self::from).collect();
+        Self::Object(Map::from_iter([
+            ("headings".to_owned(), values.headings.into()),
+            ("rows".to_owned(), rows),
+            ("note".to_owned(), values.note.into()),
+        ]))
+    }
 }
 
 type Stretch = [(DateTime<Utc>, f64)];
@@ -214,7 +229,7 @@ impl Writer<'_> {
             name => self.with_unit(name),
         });
         let headings = std::iter::once("Time".to_owned()).chain(named).collect();
-        let (begins, note) = rows_of_time(axis, &lines);
+        let (begins, note) = self.rows_of_time(axis, &lines);
         // In the order of time, so that each row finds its own at once.
         let lines = lines.iter().map(|(_, stretches)| {
             let mut points: Vec<(DateTime<Utc>, f64)> = stretches.concat();
@@ -236,6 +251,42 @@ impl Writer<'_> {
             rows: rows.collect(),
             note,
         }
+    }
+
+    /// Where the rows of a table over time begin, and the end of the last: at each instant if there are few,
+    /// else at the steps of the zone's calendar, of which it is said how long they are.
+    fn rows_of_time(
+        &self,
+        axis: &TimeAxis,
+        lines: &[Line<'_>],
+    ) -> (Vec<DateTime<Utc>>, Option<String>) {
+        let mut instants: Vec<DateTime<Utc>> = lines
+            .iter()
+            .flat_map(|(_, stretches)| stretches.iter().flat_map(|one| one.iter()))
+            .map(|(at, _)| *at)
+            .collect();
+        instants.sort();
+        instants.dedup();
+        let after = DateTime::<Utc>::MAX_UTC;
+        if instants.len() <= MOST_ROWS {
+            let begins = instants.into_iter().chain([after]).collect();
+            return (begins, None);
+        }
+        let window = Window {
+            from: axis.from,
+            to: axis.to,
+            zone: self.document.zone,
+            within: None,
+        };
+        let step = Step::fitting(&window, MOST_STEPS);
+        let length = step.to_string().parse::<Span>();
+        let length = length.map_or_else(|_| step.to_string(), |span| span.readable());
+        let note = format!(
+            "Each row stands for {length} and has the last value of each line in that time; the chart has {} instants.",
+            instants.len()
+        );
+        let begins = step.starts(&window).into_iter().chain([after]);
+        (begins.collect(), Some(note))
     }
 
     fn forecast(&self, plot: &ForecastPlot) -> Values {
@@ -332,40 +383,4 @@ impl Writer<'_> {
             _ => table(&[], Vec::new()),
         }
     }
-}
-
-/// Where the rows of a table over time begin, and the end of the last: at each instant if there are few, else
-/// at the beginning of stretches of equal length, of which it is said how long they are.
-fn rows_of_time(axis: &TimeAxis, lines: &[Line<'_>]) -> (Vec<DateTime<Utc>>, Option<String>) {
-    let mut instants: Vec<DateTime<Utc>> = lines
-        .iter()
-        .flat_map(|(_, stretches)| stretches.iter().flat_map(|one| one.iter()))
-        .map(|(at, _)| *at)
-        .collect();
-    instants.sort();
-    instants.dedup();
-    let after = DateTime::<Utc>::MAX_UTC;
-    if instants.len() <= MOST_ROWS {
-        let begins = instants.into_iter().chain([after]).collect();
-        return (begins, None);
-    }
-    let step = (axis.to - axis.from) / MOST_ROWS as i32;
-    let begins = (0..MOST_ROWS as i32).map(|row| axis.from + step * row);
-    let minutes = step.num_seconds() as f64 / 60.0;
-    let length = if minutes >= 120.0 {
-        format!("{} hours", round(minutes / 60.0))
-    } else {
-        format!("{} minutes", round(minutes))
-    };
-    let note = format!(
-        "Each row stands for {length} and has the last value of each line in them; the chart has {} instants.",
-        instants.len()
-    );
-    (begins.chain([after]).collect(), Some(note))
-}
-
-/// To a tenth, without one that says nothing.
-fn round(value: f64) -> String {
-    let text = format!("{value:.1}");
-    text.strip_suffix(".0").map_or(text.clone(), str::to_owned)
 }

@@ -8,14 +8,15 @@ use maple_lark_document::{
     document::{Block, Body, DataTable, Document},
 };
 use rust_xlsxwriter::{
-    Chart, ChartType, Color, DocProperties, ExcelDateTime, Format, Workbook, Worksheet, XlsxError,
+    Chart, ChartType, Color, DocProperties, ExcelDateTime, Format, FormatAlign, Workbook,
+    Worksheet, XlsxError,
 };
 
 use crate::{
     RenderError,
     sheets::{
-        Drawn, FIGURE_HEADINGS, Grid, LONGEST_TEXT, Label, MOST_ROWS, MOST_UPRIGHT, Names, Part,
-        heading, parts, shapes, summary_lines,
+        Drawn, FIGURE_HEADINGS, Grid, Head, LONGEST_TEXT, Label, MOST_ROWS, MOST_UPRIGHT, Names,
+        Part, heads, heads_of_chart, parts, shapes, summary_lines,
     },
 };
 
@@ -27,6 +28,8 @@ impl From<XlsxError> for RenderError {
 
 struct Formats {
     heading: Format,
+    /// Of a column whose values stand right.
+    right_heading: Format,
     title: Format,
     instant: Format,
     date: Format,
@@ -41,15 +44,25 @@ impl Formats {
         } else {
             "d mmm yyyy"
         };
+        let heading = Format::new()
+            .set_bold()
+            .set_background_color(Color::RGB(0xf2f5f7))
+            .set_text_wrap();
         Self {
-            heading: Format::new()
-                .set_bold()
-                .set_background_color(Color::RGB(0xf2f5f7))
-                .set_text_wrap(),
+            right_heading: heading.clone().set_align(FormatAlign::Right),
+            heading,
             title: Format::new().set_bold().set_font_size(14),
             instant: Format::new().set_num_format(format!("{day} hh:mm:ss")),
             date: Format::new().set_num_format(day),
             grouped: document.number_format.group.is_some(),
+        }
+    }
+
+    fn heading(&self, right: bool) -> &Format {
+        if right {
+            &self.right_heading
+        } else {
+            &self.heading
         }
     }
 
@@ -138,9 +151,10 @@ fn figures(
             continue;
         };
         row += 1;
-        let headings = std::iter::once(block.title.as_str()).chain(FIGURE_HEADINGS);
-        for (column, heading) in headings.enumerate() {
-            sheet.write_with_format(row, column as u16, heading, &formats.heading)?;
+        let first = (block.title.as_str(), false);
+        let headings = std::iter::once(first).chain(FIGURE_HEADINGS);
+        for (column, (heading, right)) in headings.enumerate() {
+            sheet.write_with_format(row, column as u16, heading, formats.heading(right))?;
         }
         for figure in figures {
             row += 1;
@@ -161,18 +175,27 @@ fn figures(
     Ok(())
 }
 
+/// The first row of a sheet, and how wide its columns are.
+fn head(
+    sheet: &mut Worksheet,
+    heads: impl Iterator<Item = Head>,
+    formats: &Formats,
+) -> Result<(), XlsxError> {
+    for (index, head) in heads.enumerate() {
+        sheet
+            .write_with_format(0, index as u16, &head.text, formats.heading(head.right))?
+            .set_column_width(index as u16, head.width)?;
+    }
+    Ok(())
+}
+
 #[expect(
     clippy::too_many_lines,
-    reason = "writes headings, formats and rows of one sheet"
+    reason = "writes formats and rows of one sheet"
 )]
 fn table(sheet: &mut Worksheet, data: &DataTable, formats: &Formats) -> Result<(), XlsxError> {
     let shapes = shapes(data);
-    for (index, shape) in shapes.iter().enumerate() {
-        let heading = heading(data, index);
-        sheet
-            .write_with_format(0, index as u16, &heading, &formats.heading)?
-            .set_column_width(index as u16, shape.width(&heading))?;
-    }
+    head(sheet, heads(data, &shapes), formats)?;
     let numbers: Vec<Format> = shapes
         .iter()
         .map(|shape| formats.number(shape.decimals))
@@ -266,19 +289,7 @@ fn drawn(
     grid: &Grid,
     formats: &Formats,
 ) -> Result<(), XlsxError> {
-    sheet
-        .write_with_format(0, 0, &grid.first, &formats.heading)?
-        .set_column_width(0, 22)?;
-    for (index, title) in grid.series.iter().enumerate() {
-        let heading = if picture.axis.unit.is_empty() {
-            title.clone()
-        } else {
-            format!("{title} [{}]", picture.axis.unit)
-        };
-        sheet
-            .write_with_format(0, index as u16 + 1, heading, &formats.heading)?
-            .set_column_width(index as u16 + 1, 14)?;
-    }
+    head(sheet, heads_of_chart(picture, grid), formats)?;
     for (index, (label, values)) in grid.rows.iter().enumerate() {
         let row = index as u32 + 1;
         match label {

@@ -459,7 +459,7 @@ async fn journal(
 ) -> Result<Table, SourceError> {
     let (of, looked) = (source.clone(), folder.map(Path::to_owned));
     computed(source, move || {
-        may_read_journal(looked.as_deref()).map_err(|words| failed(&of, words))
+        may_read_journal(looked.as_deref()).map_err(|why| failed(&of, why.to_string()))
     })
     .await?;
     let mut arguments = vec![
@@ -531,9 +531,24 @@ fn counted(source: &Source, counts: Counts) -> Table {
     }
 }
 
+/// Why the journal cannot be counted.
+#[derive(Debug, thiserror::Error)]
+enum NoJournal {
+    #[error("{} cannot be read: {error}; put the account of the service into the group systemd-journal", file.display())]
+    Unreadable {
+        file: PathBuf,
+        #[source]
+        error: std::io::Error,
+    },
+    #[error(
+        "there is no journal in {0}, or this account may not see it; it must be in the group systemd-journal"
+    )]
+    None(String),
+}
+
 /// That there is a journal, and that this account sees all of it: the journal's program does not say so when it is
 /// asked for JSON.
-fn may_read_journal(folder: Option<&Path>) -> Result<(), String> {
+fn may_read_journal(folder: Option<&Path>) -> Result<(), NoJournal> {
     let roots: Vec<&Path> = match folder {
         Some(folder) => vec![folder],
         None => ["/var/log/journal", "/run/log/journal"]
@@ -554,10 +569,8 @@ fn may_read_journal(folder: Option<&Path>) -> Result<(), String> {
             }
             found = true;
             if let Err(error) = std::fs::File::open(file) {
-                return Err(format!(
-                    "{} cannot be read: {error}; put the account of the service into the group systemd-journal",
-                    file.display()
-                ));
+                let file = file.clone();
+                return Err(NoJournal::Unreadable { file, error });
             }
         }
     }
@@ -568,10 +581,7 @@ fn may_read_journal(folder: Option<&Path>) -> Result<(), String> {
             .iter()
             .map(|root| root.display().to_string())
             .collect();
-        Err(format!(
-            "there is no journal in {}, or this account may not see it; it must be in the group systemd-journal",
-            places.join(" or ")
-        ))
+        Err(NoJournal::None(places.join(" or ")))
     }
 }
 

@@ -96,8 +96,8 @@ fn said(source: &Source, error: SftpError) -> SourceError {
     }
 }
 
-/// The rows of the files that a pattern finds. What is read of them all together is within the size that the
-/// source allows.
+/// The rows of the files that a pattern finds: each is read while the one before is gathered, and no more once
+/// there are as many rows as the source allows. What is read of them all together is within its size.
 pub async fn read(
     reader: &Reader,
     source: &Source,
@@ -115,30 +115,43 @@ pub async fn read(
             words: format!("\"{}\" finds no file in {}", rows.file, settings.folder),
         });
     }
-    let (mut files, mut left) = (Vec::new(), source.max_bytes);
-    for name in names {
-        let path = format!("{}/{name}", settings.folder.trim_end_matches('/'));
-        let bytes = connection.read(&path, left).await.map_err(failed)?;
-        left -= bytes.len() as u64;
-        files.push((name, bytes));
-    }
-    connection.close().await;
     let (of, rows, window) = (source.clone(), rows.clone(), question.times.window.clone());
-    computed(source, move || {
+    let found = names.len();
+    let (send, mut files) = tokio::sync::mpsc::channel::<(String, Vec<u8>)>(1);
+    let reading = async move {
+        let mut left = source.max_bytes;
+        for name in names {
+            let path = format!("{}/{name}", settings.folder.trim_end_matches('/'));
+            let bytes = connection.read(&path, left).await.map_err(failed)?;
+            left -= bytes.len() as u64;
+            // Nobody takes more once there are rows enough.
+            if send.send((name, bytes)).await.is_err() {
+                break;
+            }
+        }
+        connection.close().await;
+        Ok(())
+    };
+    let gathering = computed(source, move || {
         let mut gathered = Gathered::new(&of, &rows, &window);
-        let count = files.len();
-        for (name, bytes) in files {
+        while let Some((name, bytes)) = files.blocking_recv() {
             gathered.add(&name, Cursor::new(bytes))?;
             if gathered.full() {
                 break;
             }
         }
-        gathered.answer(match count {
+        drop(files);
+        gathered.answer(match found {
             1 => format!("{} of 1 file", rows.file),
-            count => format!("{} of {count} files", rows.file),
+            found => format!("{} of {found} files", rows.file),
         })
-    })
-    .await
+    });
+    let (read, gathered) = tokio::join!(reading, gathering);
+    match gathered {
+        // Whatever went wrong with the file after the last that counts.
+        Ok(answer) if answer.table.truncated => Ok(answer),
+        gathered => read.and(gathered),
+    }
 }
 
 /// How many files there are, without those in folders of it.

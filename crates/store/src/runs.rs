@@ -604,9 +604,11 @@ impl Store {
         detail: Option<String>,
         now: Time,
     ) -> Result<()> {
-        // A step that has ended is a sign of life: the run is not given up.
+        // A step that has ended is a sign of life: the run is not given up. Few were claimed before, so that few
+        // are written for it.
         let statement = Store::sql(
-            "with mine as (update runs set claims = least(claims, 1) where id = $1 and lease_owner = $2 returning id) \
+            "with mine as (select id from runs where id = $1 and lease_owner = $2), \
+             alive as (update runs set claims = 1 from mine where runs.id = mine.id and claims > 1) \
              update run_steps set state = $5, detail = $6, ended_at = $7 from mine \
              where run_id = mine.id and kind = $3 and subject = $4",
             [

@@ -206,7 +206,7 @@ impl Copy {
     }
 }
 
-fn show(changes: &[Change], unchanged: usize) {
+pub fn show(changes: &[Change], unchanged: usize) {
     if changes.is_empty() {
         println!("Nothing to change: {unchanged} definitions are as they should be.");
         return;

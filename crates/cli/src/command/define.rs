@@ -4,14 +4,16 @@ use std::{ffi::OsStr, path::Path};
 
 use clap::Args;
 use console::style;
-use maple_lark_api::{DefinitionFile, DefinitionKeys, DefinitionPatch, Kind, NewDefinition, Words};
+use maple_lark_api::{
+    DefinitionFile, DefinitionKeys, DefinitionPatch, Kind, NewDefinition, Plan, Words,
+};
 use serde_json::{Map, Value};
 
-use super::asking;
+use super::{apply::show, asking};
 use crate::{
     client::Client,
     failure::Failure,
-    output::{self, Output},
+    output::{self, Output, confirmed},
     words::words,
 };
 
@@ -45,10 +47,10 @@ pub struct New {
 /// Change keys of a definition
 ///
 /// What is not named stays as it is, with its comments. A key without a value goes. It is
-/// written as for "maple-lark new".
+/// written as for "maple-lark new". Where documents would go at once by it, it asks first.
 #[derive(Args)]
 #[command(
-    after_help = "Examples:\n  maple-lark set report estate-daily schedule.at=08:00\n  maple-lark set source shop row-limit=50000 max-concurrency=2\n  maple-lark set person ada-berg numbers=               removes the key"
+    after_help = "Examples:\n  maple-lark set report estate-daily schedule.at=08:00\n  maple-lark set report estate-daily keep.documents=P2Y --check\n  maple-lark set source shop row-limit=50000 max-concurrency=2\n  maple-lark set person ada-berg numbers=               removes the key"
 )]
 pub struct Set {
     /// What it is: source, report, person, group, channel, …
@@ -62,6 +64,12 @@ pub struct Set {
     /// What is to be said of the change in the history
     #[arg(long)]
     message: Option<String>,
+    /// Show what would change, and change nothing
+    #[arg(long)]
+    check: bool,
+    /// Do not ask first
+    #[arg(long, short)]
+    yes: bool,
 }
 
 /// Not KEY=VALUE.
@@ -88,13 +96,14 @@ fn assignment(text: &str) -> Result<(Vec<String>, Value), NoAssignment> {
 }
 
 /// The tables that stand beside the one that a definition is named after.
-const TABLES: [&str; 17] = [
+const TABLES: [&str; 18] = [
     "window",
     "schedule",
     "message",
     "deliver",
     "approval",
     "files",
+    "keep",
     "send",
     "readiness",
     "parameters",
@@ -181,6 +190,19 @@ impl Set {
             based_on: Some(before.based_on),
             message: self.message,
         };
+        if self.check || !self.yes {
+            let plan: Plan = client.post(&format!("{path}/plan"), &order).await?;
+            if self.check {
+                output::print(output, &plan, |plan| show(&plan.changes, plan.unchanged));
+                return Ok(());
+            }
+            if plan.changes.iter().any(|change| change.lets_go.is_some()) {
+                show(&plan.changes, plan.unchanged);
+                if !confirmed("This goes at once, and cannot be got back. Change it?") {
+                    return Err(Failure::Declined("nothing was changed and nothing went"));
+                }
+            }
+        }
         let changed: DefinitionFile = client.patch(&path, &order).await?;
         output::print(output, &changed, |changed| println!("{}", changed.text));
         Ok(())

@@ -342,7 +342,7 @@ fn show_book(book: &AddressBook) {
             ]
         });
         table(
-            &["RETURNED BY", "TIMES", "SET ASIDE", "IN ITS WORDS"],
+            &["RETURNED BY", "TIMES", "SUPPRESSED", "IN ITS WORDS"],
             bounced.collect(),
             "",
         );
@@ -356,7 +356,7 @@ fn show_book(book: &AddressBook) {
                 instant(Some(one.unsubscribed_at)),
             ]
         });
-        table(&["HAS LEFT", "REPORT", "WHEN"], left.collect(), "");
+        table(&["UNSUBSCRIBED", "REPORT", "WHEN"], left.collect(), "");
     }
 }
 

@@ -43,6 +43,31 @@ fn went(place: &Place, run: &str, what: &str) -> Value {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_key_by_which_documents_go_is_not_set_without_a_yes() {
+    let (place, _service) = ready().await;
+    place.apply_small(&small());
+    let first = ran(&place, "small")["id"].as_str().unwrap().to_owned();
+    ran(&place, "small");
+    let order = ["set", "report", "small", "keep.most-runs=1"];
+    let goes = "these go at once and for good: the documents of 1 run (";
+    let check = says(&place, &[&order[..], &["--check"]].concat());
+    assert!(
+        check.contains(goes) && check.contains("most-runs = 1"),
+        "{check}"
+    );
+    let declined = place.lark_with_input(&order, "n\n");
+    assert!(text(&declined.stdout).contains(goes), "{declined:?}");
+    assert!(text(&declined.stderr).contains("nothing was changed and nothing went"));
+    let nothing = says(
+        &place,
+        &["set", "report", "small", "keep.most-runs=2", "--check"],
+    );
+    assert!(!nothing.contains("go at once"), "{nothing}");
+    says(&place, &[&order[..], &["--yes"]].concat());
+    went(&place, &first, "documents");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn what_has_been_kept_for_long_enough_goes_and_is_still_known() {
     let (place, _service) = ready().await;
     place.apply_small(&small());

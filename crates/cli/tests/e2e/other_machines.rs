@@ -113,6 +113,26 @@ async fn files_come_from_and_go_to_another_machine_by_sftp() {
     assert_eq!(rows.as_array().map(Vec::len), Some(2), "{answer:#}");
     assert!(answer.to_string().contains("Skarvoy"), "{answer:#}");
 
+    // Once there are rows enough, the other files are not read: this one is too large.
+    let few = format!(
+        "[source]\nname = \"few\"\nrow-limit = 1\nmax-size = \"1 kB\"\n{}",
+        keys("share-key", &server.host_key, "in")
+    );
+    applied(&place, &[("few.toml", &few)]);
+    let large = format!("quay,boats\n{}", "Havnes,3\n".repeat(200));
+    fs::write(files.join("in/tides.csv"), large).unwrap();
+    fs::write(
+        &query,
+        format!("[query]\n{}", asked.replace("machine", "few")),
+    )
+    .unwrap();
+    let answer = place.json(&["query", "--file", query.to_str().unwrap()]);
+    assert_eq!(
+        answer["rows"].as_array().map(Vec::len),
+        Some(1),
+        "{answer:#}"
+    );
+
     // A server that is down is tried again, until it is there.
     let (address, host_key) = (server.address(), server.host_key.clone());
     drop(server);

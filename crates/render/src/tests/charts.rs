@@ -522,16 +522,15 @@ fn values_over_time_are_those_of_the_rows_and_of_many_the_last_of_each_stretch()
         .map(|minute| (minute, "booking", "a", Some(minute as f64 / 100.0), None))
         .collect();
     let shown = values_of(&chart(line, &many));
-    assert_eq!(shown.rows.len(), 48);
-    assert!(
-        shown
-            .note
-            .unwrap()
-            .starts_with("Each row stands for 31.2 minutes")
-    );
-    let last: Vec<&str> = shown.rows.iter().map(|row| row[1].as_str()).collect();
-    // The window ends an hour after the last of them.
-    assert_eq!((last[46], last[47]), ("14.4", "–"));
+    let note = shown.note.unwrap();
+    assert!(note.starts_with("Each row stands for 1 hour "), "{note}");
+    let rows = |place: usize| (shown.rows[place][0].as_str(), shown.rows[place][1].as_str());
+    // The clock is put back at two, and the window ends an hour after the last value.
+    assert_eq!(shown.rows.len(), 25);
+    assert_eq!(rows(1), ("25\u{a0}Oct\u{a0}01:00", "1.2"));
+    assert_eq!(rows(2), ("25\u{a0}Oct\u{a0}01:00\u{a0}(UTC+00:00)", "1.8"));
+    assert_eq!(rows(23), ("25\u{a0}Oct\u{a0}22:00", "14.4"));
+    assert_eq!(rows(24), ("25\u{a0}Oct\u{a0}23:00", "–"));
     // What stands on each other is taken apart again.
     let area = "show = \"stacked-area\"\ntime = \"at\"\nvalue = \"other\"\nseries = \"name\"";
     let sums = [

@@ -311,6 +311,13 @@ fn an_opendocument_shows_numbers_and_days_as_the_document_does() {
     assert!(text.contains("number:textual=\"true\""), "{text}");
     let range = "&apos;Disks in a table&apos;.A1:&apos;Disks in a table&apos;.C3";
     assert!(text.contains(range), "{text}");
+    // What stands above numbers stands right, as they do.
+    let cell = |heading: &str| {
+        let before = text.split(&format!("<text:p>{heading}</text:p>")).next();
+        before.unwrap().rsplit("<table:table-cell").next().unwrap()
+    };
+    assert!(cell("Host").contains("\"heading\""), "{text}");
+    assert!(cell("Used [%]").contains("\"heading-right\""), "{text}");
     document.number_format =
         maple_lark_data::number_format::NumberFormat::like("1234.5", "2026-11-22");
     let text = content(&document);
@@ -333,6 +340,15 @@ fn the_workbook_shows_numbers_as_the_document_does() {
     let mut document = sample();
     let (style, sheet) = styles(&document);
     assert!(style.contains("\"#,##0.0\""), "{style}");
+    // What stands above numbers stands right, as they do.
+    let heading = |cell: &str| {
+        let rest = sheet.split(&format!("<c r=\"{cell}\" s=\"")).nth(1);
+        let place: usize = rest.unwrap().split('"').next().unwrap().parse().unwrap();
+        let formats = style.split("<cellXfs").nth(1).unwrap();
+        let format = formats.split("<xf ").nth(place + 1).unwrap();
+        format.contains("horizontal=\"right\"")
+    };
+    assert!(!heading("A1") && heading("B1"), "{sheet}\n{style}");
     assert!(style.contains("d mmm yyyy hh:mm:ss"), "{style}");
     let widths: Vec<f64> = sheet
         .split("<col ")

@@ -83,19 +83,30 @@ async fn plan(
     store: &State<Store>,
     engine: &State<EngineHandle>,
 ) -> Answer<Plan> {
+    Ok(Json(
+        planned(files.into_inner(), user, store, engine).await?,
+    ))
+}
+
+/// What files would change of what a user sees, and what would go at once by the change.
+pub async fn planned(
+    files: Files,
+    user: Author,
+    store: &Store,
+    engine: &EngineHandle,
+) -> Result<Plan, Problem> {
     let shares = seen::shares(&user.1, store.definitions().await?);
     let now = engine.now();
-    let files = files.into_inner();
     let before = Definitions::stored(&shares.whole);
     let work = move || checked(&files, shares, ("", &user.1), now);
     let prepared = engine.compute(work).await??;
     let mut changes = prepared.changes;
     let sets = (&before.set, &prepared.set);
     keeping::says_what_goes(store, sets, now, &mut changes).await?;
-    Ok(Json(Plan {
+    Ok(Plan {
         changes,
         unchanged: prepared.unchanged,
-    }))
+    })
 }
 
 /// Apply these files: all of them, or none if one is not valid.

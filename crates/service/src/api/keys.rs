@@ -2,7 +2,7 @@
 //! rest of its text as it is.
 
 use maple_lark_api::{
-    DefinitionFile, DefinitionKeys, DefinitionPatch, Files, NewDefinition, ProblemDetails,
+    DefinitionFile, DefinitionKeys, DefinitionPatch, Files, NewDefinition, Plan, ProblemDetails,
 };
 use maple_lark_data::digest::sha256;
 use maple_lark_definition::{Kind, edit};
@@ -14,7 +14,7 @@ use super::{
     Answer,
     body::Body,
     changes::{Order, carry_out, is_free, new_name},
-    definitions::{as_stored, stored_definition},
+    definitions::{as_stored, planned, stored_definition},
     problem::Problem,
     version::Versioned,
     writer::Writer,
@@ -22,7 +22,7 @@ use super::{
 use crate::{access::Author, engine::EngineHandle};
 
 pub fn routes() -> Vec<Route> {
-    routes![one, make, change]
+    routes![one, make, change, plan]
 }
 
 /// A definition as JSON, for forms.
@@ -128,6 +128,28 @@ async fn change(
     drop(change);
     let stored = stored_definition(kind.name(), name, store, &by.sight).await?;
     Ok(Json(as_stored(stored)))
+}
+
+/// What a change of keys would do, and what would go at once by it. Nothing is changed.
+#[utoipa::path(post, operation_id = "plan_definition_change", path = "/definitions/{kind}/{name}/plan", tag = "definitions", params(("kind" = String, Path), ("name" = String, Path)), request_body = DefinitionPatch, responses((status = 200, body = Plan), (status = 404, body = ProblemDetails), (status = 422, body = ProblemDetails)))]
+#[post("/definitions/<kind>/<name>/plan", data = "<order>")]
+async fn plan(
+    user: Author,
+    kind: &str,
+    name: &str,
+    order: Body<DefinitionPatch>,
+    store: &State<Store>,
+    engine: &State<EngineHandle>,
+) -> Answer<Plan> {
+    let kind = kind_of(kind)?;
+    let stored = stored_definition(kind.name(), name, store, &user.1).await?;
+    let text = edit::patched(&stored.text, &order.keys).map_err(refused)?;
+    let files = Files {
+        files: vec![DefinitionFile::new(stored.file, text)],
+        message: None,
+        remove_others: false,
+    };
+    Ok(Json(planned(files, user, store, engine).await?))
 }
 
 fn refused(error: edit::BadEdit) -> Problem {

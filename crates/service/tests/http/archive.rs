@@ -230,6 +230,9 @@ async fn a_plan_says_what_new_terms_of_a_report_let_go() {
     let change = planned("\n[keep]\nmost-runs = 1\n").await;
     let said = change["lets_go"].as_str().unwrap();
     assert!(said.starts_with("the documents of 2 runs ("), "{said}");
+    let keys = json!({ "keys": { "keep": { "most-runs": 1 } } });
+    let by_key = admin.done(Method::POST, "/definitions/report/r/plan", keys);
+    assert_eq!(by_key.await["changes"][0]["lets_go"], said);
     let change = planned("\n[keep]\nmost-runs = 3\n").await;
     assert_eq!(
         (&change["action"], &change["lets_go"]),

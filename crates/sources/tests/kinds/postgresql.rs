@@ -358,7 +358,6 @@ async fn refusals_name_the_source_the_words_and_the_place() {
     );
 }
 
-/// A server with a certificate of its own authority: it is trusted by its file alone.
 /// Signing in costs more than most queries do, so a connection waits for the next query; nothing of the one before
 /// is left in it.
 #[tokio::test]
@@ -417,6 +416,53 @@ async fn the_next_query_has_a_connection_that_is_as_new() {
     );
 }
 
+/// No more wait than the source lets ask at a time, and none for long.
+#[tokio::test]
+async fn connections_that_wait_are_few_and_closed_when_nobody_comes() {
+    let place = Place::new("max-concurrency = 2").await;
+    let reader = Reader::unguarded();
+    let mut records = place.cluster.connect("asked").await.unwrap();
+    for statement in [
+        "create table held (n int); grant select on held to public",
+        "begin; lock table held",
+    ] {
+        records.execute(statement).await.unwrap();
+    }
+    let mut watcher = place.cluster.connect("asked").await.unwrap();
+    let mut waiting = async |wanted: i64, what: &str| {
+        let count = format!(
+            "select count(*) from pg_stat_activity where datname = current_database() and pid <> pg_backend_pid() and {what}"
+        );
+        let began = std::time::Instant::now();
+        loop {
+            let count: i64 = sqlx::query_scalar(AssertSqlSafe(count.clone()))
+                .fetch_one(&mut watcher)
+                .await
+                .unwrap();
+            if count == wanted {
+                return;
+            }
+            assert!(began.elapsed().as_secs() < 60, "{count} where {what}");
+            tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+        }
+    };
+    let none = Values::new();
+    let ask = || place.answer_to(&reader, "select n from held", &none);
+    let asked = async { tokio::join!(ask(), ask(), ask()) };
+    let let_go = async {
+        waiting(3, "wait_event_type = 'Lock'").await;
+        records.execute("commit").await.unwrap();
+    };
+    let ((one, two, three), ()) = tokio::join!(asked, let_go);
+    for answer in [one, two, three] {
+        answer.unwrap();
+    }
+    let theirs = "usename = 'reader'";
+    waiting(2, theirs).await;
+    waiting(0, theirs).await;
+}
+
+/// A server with a certificate of its own authority: it is trusted by its file alone.
 #[tokio::test]
 async fn an_encrypted_connection_trusts_the_named_authority_and_no_other() {
     let folder = TempDir::new().unwrap();

@@ -225,6 +225,10 @@ async fn change_once(
         by.trail.note(format!("{action} {kind} {}", change.name));
     }
     engine.wake();
+    // A report may keep its runs for less long now.
+    if prepared.changes.iter().any(|one| one.kind == Kind::Report) {
+        engine.look_at_what_is_kept();
+    }
     tracing::info!(
         user = user.name,
         changes = prepared.changes.len(),
