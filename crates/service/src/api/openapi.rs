@@ -33,7 +33,7 @@ use crate::access::SESSION_COOKIE;
         teams::list, teams::add, teams::change, teams::remove, teams::put_member, teams::remove_member,
         about::about, overview::overview,
         definitions::list, definitions::names, definitions::plan, definitions::apply, definitions::one, definitions::copy, definitions::remove,
-        drafts::draft, keys::one, keys::make, keys::change,
+        drafts::draft, keys::one, keys::make, keys::change, keys::plan,
         definitions::versions, definitions::version, definitions::restore,
         sources::list, sources::test, sources::dashboards,
         report_list::list, report_list::names, reports::one, layout::of_report, reports::run, reports::pause, reports::resume,
