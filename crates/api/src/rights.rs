@@ -227,6 +227,7 @@ pub const RIGHTS: [Right; 27] = [
             "fill_template",
             "make_definition",
             "make_template",
+            "plan_definition_change",
             "plan_definitions",
             "remove_definition",
             "reschedule_report",

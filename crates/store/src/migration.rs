@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 41] = [
+const STEPS: [Step; 42] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -192,6 +192,10 @@ const STEPS: [Step; 41] = [
     Step {
         name: "0041_channels",
         sql: include_str!("migrations/0041_channels.sql"),
+    },
+    Step {
+        name: "0042_lighter_writes",
+        sql: include_str!("migrations/0042_lighter_writes.sql"),
     },
 ];
 

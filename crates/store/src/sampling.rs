@@ -175,16 +175,19 @@ impl Store {
             .collect()
     }
 
-    /// Adds up what has gathered in the lists of changes of counts.
+    /// Adds up what has gathered in the lists of changes of counts. What has one line already stays as it is.
     ///
     /// # Errors
     /// If the database cannot be used.
     pub async fn fold_counts(&self) -> Result<()> {
         for statement in [
-            "with gone as (delete from run_counts returning *) insert into run_counts (report, state, team, count) \
+            "with many as (select report, state, team from run_counts group by report, state, team having count(*) > 1), \
+             gone as (delete from run_counts c using many m where c.report = m.report and c.state = m.state and c.team = m.team returning c.*) \
+             insert into run_counts (report, state, team, count) \
              select report, state, team, sum(count) from gone group by report, state, team having sum(count) <> 0",
-            "with gone as (delete from delivery_counts returning *) insert into delivery_counts \
-             select state, sum(count) from gone group by state having sum(count) <> 0",
+            "with many as (select state from delivery_counts group by state having count(*) > 1), \
+             gone as (delete from delivery_counts c using many m where c.state = m.state returning c.*) \
+             insert into delivery_counts select state, sum(count) from gone group by state having sum(count) <> 0",
         ] {
             self.db.execute_raw(Store::sql(statement, [])).await?;
         }

@@ -88,6 +88,31 @@ fn secrets(count: usize) -> Vec<(String, String, String)> {
         .collect()
 }
 
+/// Who gets a run, and what they see, is asked once: what the answer would be a moment later does not count.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_audiences_of_a_run_are_asked_for_once() {
+    let (place, _service) = ready().await;
+    let dashboard = PORTS.replace(
+        "select port, secret, amount from kept_apart where port = :port",
+        "select :port as secret, 1 as amount",
+    );
+    let report = PORTS_REPORT.replace(
+        "select port, addresses from kept_apart order by port",
+        "select clock_timestamp()::text as port, 'office@orrin-sound.example' as addresses",
+    );
+    applied(
+        &place,
+        &[
+            ("source.toml", &operations()),
+            ("ports.toml", &dashboard),
+            ("report.toml", &report),
+        ],
+    );
+    let run = ran(&place, "ports");
+    assert_eq!(run["state"], "delivered", "{run:#}");
+    assert_eq!(run["snapshots"].as_array().unwrap().len(), 1, "{run:#}");
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn nothing_of_one_audience_reaches_another_by_any_way() {
     let (place, _service) = ready().await;

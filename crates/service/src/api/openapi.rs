@@ -203,3 +203,23 @@ fn meaning(status: &str, method: &str) -> &'static str {
         _ => "any other error",
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::api::of_the_api;
+
+    /// A call that nobody can read about is none.
+    #[test]
+    fn every_call_is_described() {
+        let described: BTreeSet<(String, String)> = operations()
+            .into_iter()
+            .map(|(_, method, path)| (method, path))
+            .collect();
+        for route in of_the_api() {
+            let path = route.uri.path().replace('<', "{").replace('>', "}");
+            let call = (route.method.as_str().to_lowercase(), path);
+            assert!(described.contains(&call), "{call:?}");
+        }
+    }
+}

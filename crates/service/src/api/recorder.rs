@@ -137,7 +137,7 @@ mod tests {
     use super::*;
 
     /// What has a body and changes nothing.
-    const LOOKS: [&str; 14] = [
+    const LOOKS: [&str; 15] = [
         "begin_passkey_sign_in",
         "draft_definition",
         "explain_schedule",
@@ -146,6 +146,7 @@ mod tests {
         "get_invitation",
         "look_at_page",
         "parameter_choices",
+        "plan_definition_change",
         "plan_definitions",
         "plan_keeping",
         "preview",

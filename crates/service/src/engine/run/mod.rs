@@ -122,10 +122,14 @@ async fn advance(shared: &Arc<Shared>, context: &RunContext) -> Result<(), WorkE
         return send(shared, context, &audiences).await;
     }
     // Whatever left it there has kept all of its snapshots first.
-    if run.state != RunState::Rendering && !collected(shared, context).await? {
-        return Ok(());
-    }
-    let audiences = audiences::audiences(shared, context).await?;
+    let audiences = if run.state == RunState::Rendering {
+        audiences::audiences(shared, context).await?
+    } else {
+        let Some(audiences) = collected(shared, context).await? else {
+            return Ok(());
+        };
+        audiences
+    };
     let failed = render::render(shared, context, &audiences).await?;
     shared.wake.notify_waiters();
 
@@ -164,13 +168,16 @@ async fn advance(shared: &Arc<Shared>, context: &RunContext) -> Result<(), WorkE
     send(shared, context, &audiences).await
 }
 
-/// Waits for the data of a run and collects it. Answers whether this process goes on with it.
-async fn collected(shared: &Arc<Shared>, context: &RunContext) -> Result<bool, WorkError> {
+/// Waits for the data of a run and collects it. Answers with its audiences if this process goes on with it.
+async fn collected(
+    shared: &Arc<Shared>,
+    context: &RunContext,
+) -> Result<Option<Vec<ResolvedAudience>>, WorkError> {
     let (store, claim) = (&shared.store, context.claim);
     let incomplete = match wait::wait(shared, context).await? {
         Ready::Yes => context.run.incomplete.clone(),
         Ready::Never(reason) => Some(reason),
-        Ready::Later => return Ok(false),
+        Ready::Later => return Ok(None),
     };
     store
         .set_run_state(claim, RunState::Collecting, None, shared.now())
@@ -186,7 +193,7 @@ async fn collected(shared: &Arc<Shared>, context: &RunContext) -> Result<bool, W
         tracing::info!("collected; another process makes the documents");
         store.give_back(claim).await?;
     }
-    Ok(goes_on)
+    Ok(goes_on.then_some(audiences))
 }
 
 /// Why a run with these failed blocks is held, if it is.
