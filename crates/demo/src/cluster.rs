@@ -2,7 +2,6 @@
 
 use std::{
     fs,
-    net::TcpListener,
     path::{Path, PathBuf},
     process::{Child, Command, Stdio},
     time::{Duration, Instant},
@@ -404,7 +403,7 @@ fn port(folder: &Path) -> Result<u16> {
     {
         return Ok(port);
     }
-    let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+    let port = crate::free_port()?;
     fs::write(&file, port.to_string())?;
     Ok(port)
 }

@@ -4,7 +4,7 @@
 use std::{
     collections::HashSet,
     fs,
-    net::{TcpListener, TcpStream},
+    net::TcpStream,
     path::PathBuf,
     process::{Child, Command, Stdio},
     time::{Duration, Instant},
@@ -57,10 +57,6 @@ pub struct DirectoryServer {
     pub tls_port: u16,
 }
 
-fn free_port() -> Result<u16> {
-    Ok(TcpListener::bind("127.0.0.1:0")?.local_addr()?.port())
-}
-
 impl DirectoryServer {
     /// Starts it with an organisation in which there are no people yet.
     ///
@@ -81,7 +77,7 @@ impl DirectoryServer {
             .output()
             .context("openssl makes the certificate of the directory")?;
         ensure!(made.status.success(), "openssl made no certificate");
-        let (port, tls_port) = (free_port()?, free_port()?);
+        let (port, tls_port) = (crate::free_port()?, crate::free_port()?);
         let child = Command::new("/usr/sbin/slapd")
             .arg("-f")
             .arg(&configuration)

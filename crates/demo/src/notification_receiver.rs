@@ -3,7 +3,6 @@
 
 use std::{
     fs,
-    net::UdpSocket,
     process::{Child, Command, Stdio},
     time::{Duration, Instant},
 };
@@ -34,7 +33,7 @@ impl NotificationReceiver {
     /// If the package is not installed, or the receiver does not start.
     pub fn start(engine: &str) -> Result<Self> {
         let home = TempDir::new()?;
-        let port = UdpSocket::bind("127.0.0.1:0")?.local_addr()?.port();
+        let port = crate::free_port()?;
         let configuration = home.path().join("snmptrapd.conf");
         let who = format!("{USER} SHA-256 \"{PASSWORD}\" AES \"{PRIVACY_PASSWORD}\"");
         fs::write(

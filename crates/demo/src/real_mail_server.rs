@@ -4,7 +4,7 @@
 
 use std::{
     fs,
-    net::{TcpListener, TcpStream},
+    net::TcpStream,
     os::unix::fs::{PermissionsExt, chown},
     path::PathBuf,
     process::{Child, Command, Stdio},
@@ -106,7 +106,7 @@ impl RealMailServer {
     )]
     pub fn start() -> Result<Self> {
         let home = TempDir::new()?;
-        let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+        let port = crate::free_port()?;
         let root = fs::read_to_string("/proc/self/status")?
             .lines()
             .any(|line| line.starts_with("Uid:\t0"));

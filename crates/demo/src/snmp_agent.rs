@@ -3,7 +3,6 @@
 
 use std::{
     fs,
-    net::UdpSocket,
     process::{Child, Command, Stdio},
     time::{Duration, Instant},
 };
@@ -50,7 +49,7 @@ impl SnmpAgent {
     /// If the package is not installed, or the agent does not start.
     pub fn start() -> Result<Self> {
         let home = TempDir::new()?;
-        let port = UdpSocket::bind("127.0.0.1:0")?.local_addr()?.port();
+        let port = crate::free_port()?;
         let configuration = home.path().join("snmpd.conf");
         fs::write(
             &configuration,

@@ -3,7 +3,7 @@
 
 use std::{
     fs,
-    net::{TcpListener, TcpStream},
+    net::TcpStream,
     path::{Path, PathBuf},
     process::{Child, Command, Stdio},
     time::{Duration, Instant},
@@ -46,7 +46,7 @@ impl SshServer {
             // Where the package is installed but its service was never started, this is missing.
             fs::create_dir_all("/run/sshd")?;
         }
-        let port = TcpListener::bind("127.0.0.1:0")?.local_addr()?.port();
+        let port = crate::free_port()?;
         let configuration = format!(
             "Port {port}\nListenAddress 127.0.0.1\nHostKey {home}/host\nPidFile none\nAuthorizedKeysFile {home}/known\n\
              StrictModes no\nUsePAM no\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n\

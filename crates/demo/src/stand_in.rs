@@ -14,8 +14,7 @@ pub(crate) struct StandIn {
 impl StandIn {
     /// Rocket does not say which port it was given, so a free one is looked for first.
     pub(crate) fn free() -> Result<SocketAddr> {
-        let found = std::net::TcpListener::bind("127.0.0.1:0");
-        Ok(found.context("no port of loopback is free")?.local_addr()?)
+        Ok(SocketAddr::from(([127, 0, 0, 1], crate::free_port()?)))
     }
 
     /// A service without routes yet.

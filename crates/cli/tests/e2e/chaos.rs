@@ -438,7 +438,11 @@ impl World {
             assert!(began.elapsed() < PATIENCE, "{answer}");
             std::thread::sleep(Duration::from_millis(50));
         }
-        assert!(service.log().contains(words), "{}", service.log());
+        // It says so in its log, too, before long.
+        while !service.log().contains(words) {
+            assert!(began.elapsed() < PATIENCE, "{}", service.log());
+            std::thread::sleep(Duration::from_millis(50));
+        }
     }
 
     fn race(&self) {

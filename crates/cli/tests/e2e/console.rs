@@ -18,11 +18,7 @@ pub struct Driver {
 
 impl Driver {
     pub fn start() -> Self {
-        let port = std::net::TcpListener::bind("127.0.0.1:0")
-            .unwrap()
-            .local_addr()
-            .unwrap()
-            .port();
+        let port = maple_lark_demo::free_port().unwrap();
         let child = Command::new("chromedriver")
             .arg(format!("--port={port}"))
             .stdout(Stdio::null())

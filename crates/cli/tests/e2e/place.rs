@@ -3,7 +3,6 @@
 use maple_lark_fixtures::{self as fixtures, Fixture};
 use std::{
     collections::{BTreeMap, HashMap},
-    net::TcpListener,
     path::{Path, PathBuf},
     process::{Child, Command, Output, Stdio},
     sync::{
@@ -46,11 +45,7 @@ pub struct Service {
 }
 
 pub fn free_port() -> u16 {
-    TcpListener::bind("127.0.0.1:0")
-        .unwrap()
-        .local_addr()
-        .unwrap()
-        .port()
+    maple_lark_demo::free_port().unwrap()
 }
 
 impl Place {

@@ -26,7 +26,7 @@ mod views;
 
 use maple_lark_fixtures as fixtures;
 use std::{
-    net::{IpAddr, TcpListener},
+    net::IpAddr,
     time::{Duration, Instant},
 };
 
@@ -74,9 +74,8 @@ impl Place {
             .copy("maple_lark_tables", "maple_lark", "maple_lark", tables)
             .await
             .unwrap();
-        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
-        let address = listener.local_addr().unwrap();
-        drop(listener);
+        let port = maple_lark_demo::free_port().unwrap();
+        let address = std::net::SocketAddr::from(([127, 0, 0, 1], port));
         let config = folder.path().join("maple-lark.toml");
         let key = folder.path().join("secret-key");
         std::fs::write(&key, "5a".repeat(32)).unwrap();

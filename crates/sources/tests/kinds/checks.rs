@@ -115,11 +115,7 @@ async fn the_days_of_a_certificate_are_counted() {
         .output()
         .expect("openssl of Debian's package openssl");
     assert!(made.status.success());
-    let port = std::net::TcpListener::bind("127.0.0.1:0")
-        .unwrap()
-        .local_addr()
-        .unwrap()
-        .port();
+    let port = maple_lark_demo::free_port().unwrap();
     let mut server = std::process::Command::new("openssl")
         .args([
             "s_server",

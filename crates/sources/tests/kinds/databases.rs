@@ -337,11 +337,7 @@ impl Server {
             "{}",
             String::from_utf8_lossy(&made.stderr)
         );
-        let port = std::net::TcpListener::bind("127.0.0.1:0")
-            .unwrap()
-            .local_addr()
-            .unwrap()
-            .port();
+        let port = maple_lark_demo::free_port().unwrap();
         let process = Command::new("mariadbd")
             .args([
                 "--no-defaults",
