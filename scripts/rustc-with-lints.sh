@@ -1,4 +1,4 @@
 #!/usr/bin/env bash
-# Stands in for the compiler of this workspace's crates (RUSTC_WORKSPACE_WRAPPER): compiles as it
-# does and lints on the way, so that CI need not have every dependency looked at a second time.
+# Compiles a crate of this workspace in place of the compiler (RUSTC_WORKSPACE_WRAPPER) and lints it on the way;
+# a warning is an error.
 exec clippy-driver "$@" -D warnings

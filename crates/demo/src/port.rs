@@ -1,4 +1,4 @@
-//! Ports for what has to be told its own before it starts.
+//! Free ports for servers that must be told theirs before they start.
 
 use std::{
     net::{TcpListener, UdpSocket},
@@ -13,8 +13,8 @@ const COUNT: u16 = 12_000;
 /// So many lie between where two processes begin to look.
 const APART: u16 = 100;
 
-/// A port of this machine that nobody has, and that nobody gets by chance before it is used: this process gives
-/// each out once.
+/// A free port of this machine. This process gives no port twice (until it has given 12,000), and the system gives
+/// none of these to whoever asks for any.
 ///
 /// # Errors
 /// If all of them are taken.

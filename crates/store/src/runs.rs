@@ -604,8 +604,8 @@ impl Store {
         detail: Option<String>,
         now: Time,
     ) -> Result<()> {
-        // A step that has ended is a sign of life: the run is not given up. Few were claimed before, so that few
-        // are written for it.
+        // A step that has ended is a sign of life: the run is not given up. Only a run that was claimed more than
+        // once has to be changed for that.
         let statement = Store::sql(
             "with mine as (select id from runs where id = $1 and lease_owner = $2), \
              alive as (update runs set claims = 1 from mine where runs.id = mine.id and claims > 1) \

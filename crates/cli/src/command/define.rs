@@ -47,7 +47,7 @@ pub struct New {
 /// Change keys of a definition
 ///
 /// What is not named stays as it is, with its comments. A key without a value goes. It is
-/// written as for "maple-lark new". Where documents would go at once by it, it asks first.
+/// written as for "maple-lark new". If documents would go at once by the change, it asks first.
 #[derive(Args)]
 #[command(
     after_help = "Examples:\n  maple-lark set report estate-daily schedule.at=08:00\n  maple-lark set report estate-daily keep.documents=P2Y --check\n  maple-lark set source shop row-limit=50000 max-concurrency=2\n  maple-lark set person ada-berg numbers=               removes the key"
@@ -199,7 +199,9 @@ impl Set {
             if plan.changes.iter().any(|change| change.lets_go.is_some()) {
                 show(&plan.changes, plan.unchanged);
                 if !confirmed("This goes at once, and cannot be got back. Change it?") {
-                    return Err(Failure::Declined("nothing was changed and nothing went"));
+                    return Err(Failure::Declined(
+                        "nothing was changed and nothing went; in a script, add --yes",
+                    ));
                 }
             }
         }

@@ -1,5 +1,5 @@
--- What moves no run and no delivery to another state changes no count: a renewed lease, a step that ends and
--- the like are not looked at. Before, each update of these tables was, with all that its rows hold.
+-- Only an update that changes a state changes a count. Until now every update of these tables, such as the renewal
+-- of a lease, had its whole rows compared for it.
 drop trigger count_changed on runs;
 create or replace function count_changed_runs() returns trigger language plpgsql as $$ begin
     insert into run_counts (report, state, team, count)
@@ -17,13 +17,13 @@ end $$;
 create trigger count_changed after update of state on deliveries for each row
     when (old.state is distinct from new.state) execute function count_changed_deliveries();
 
--- What comes from now on is packed by a way that takes a fifth of the time for the same room, where the server
--- has it. Snapshots are packed already.
+-- New documents are compressed with lz4 if the server has it: a fifth of the time for the same size. Snapshots are
+-- compressed already.
 alter table snapshots alter column body set storage external;
 do $$ begin
     alter table documents alter column body set compression lz4;
     alter table document_texts alter column text set compression lz4;
     alter table runs alter column definitions set compression lz4;
 exception when feature_not_supported then
-    raise notice 'this server was built without lz4; columns are packed as before';
+    raise notice 'this server was built without lz4; documents are compressed as before';
 end $$;
