@@ -182,41 +182,6 @@ export function lineCounts(diff: string): string {
   return added ? `${lines(added)} added` : removed ? `${lines(removed)} removed` : 'no line changed'
 }
 
-/** The kinds of sources that are asked in SQL: the first on a server, the last in a file. */
-export const DATABASES = ['postgresql', 'mysql', 'sqlite']
-export const isDatabase = (kind: string): boolean => DATABASES.includes(kind)
-
-/** What people call the kinds of sources, in the order of choices. */
-export const SOURCE_KINDS: Record<string, string> = {
-  postgresql: 'PostgreSQL database',
-  mysql: 'MySQL or MariaDB database',
-  sqlite: 'SQLite database, a file',
-  'open-metrics': 'Metrics as text (OpenMetrics)',
-  'http-json': 'Service that answers in JSON',
-  files: 'Files: CSV, JSON, workbooks, calendars',
-  program: 'Program of the service’s machine',
-  'web-page': 'Live page, as a browser shows it',
-  ldap: 'Directory (LDAP)',
-  snmp: 'Device or host (SNMP)',
-  sftp: 'Files on another machine (SFTP)',
-  'local-checks': 'Checks from this machine',
-}
-export const sourceKind = (kind: string): string => SOURCE_KINDS[kind] ?? kind
-
-/** The same of channels. */
-export const CHANNEL_KINDS: Record<string, string> = {
-  'mail-server': 'Mail server',
-  folder: 'Folder of this machine',
-  upload: 'Upload by HTTP (WebDAV)',
-  'object-storage': 'Bucket of object storage (S3)',
-  webhook: 'Web hook',
-  syslog: 'Syslog',
-  program: 'Program of this machine',
-  sftp: 'Folder of another machine (SFTP)',
-  snmp: 'SNMP notification',
-}
-export const channelKind = (kind: string): string => CHANNEL_KINDS[kind] ?? kind
-
 /** The formats of files that sources read. */
 export const FILE_FORMATS = [
   { value: 'csv', label: 'CSV' },

@@ -1,8 +1,10 @@
 import { describe, expect, it } from 'vitest'
 
-import { begin, measuresOf } from '../src/dashboards/sources'
+import { measuresOf } from '../src/dashboards/picks'
+import { begin } from '../src/forms/sources'
 import { FORMS } from '../src/forms/fields'
-import { channelKind, DATABASES, isDatabase, sourceKind } from '../src/words'
+import { channelKind } from '../src/forms/channels'
+import { DATABASES, isDatabase, sourceKind } from '../src/forms/sources'
 
 const entry = { name: 'loads', kind: 'table', unit: '', description: '', items: [{ name: 'at', kind: 'datetime', description: '', values: [] }, { name: 'cpu', kind: 'double', description: '', values: [] }] }
 

@@ -7,7 +7,7 @@ import AudiencesFrom from '../src/forms/AudiencesFrom.vue'
 import BlockChanges from '../src/forms/BlockChanges.vue'
 import Form from '../src/forms/Form.vue'
 import JsonFields from '../src/forms/JsonFields.vue'
-import type { Keys } from '../src/forms/fields'
+import type { Keys } from '../src/forms/field'
 import { opened, settled, signedIn } from './page'
 import { answering, bodies, type Part } from './service'
 

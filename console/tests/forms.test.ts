@@ -1,6 +1,7 @@
 import { describe, expect, it } from 'vitest'
 
-import { asked, beside, draftOf, entered, fieldsOf, FORMS, inNameSpace, isReference, kindOf, merged, missing, nameIn, nameOf, partOf, patchOf, secretName, withoutOthers, withTeams, usualNow } from '../src/forms/fields'
+import { kindOf } from '../src/forms/field'
+import { asked, beside, draftOf, entered, fieldsOf, FORMS, inNameSpace, isReference, merged, missing, nameIn, nameOf, partOf, patchOf, secretName, withoutOthers, withTeams, usualNow } from '../src/forms/fields'
 
 const source = FORMS.source!
 const titles = (values: Record<string, string>) => asked(source, values).map((field) => field.title)
@@ -171,6 +172,8 @@ describe('what is wrong', () => {
       at: { 'source.address': 'is not host:port and empty' },
       rest: ['source.colour: is unknown', 'no file'],
     })
+    const missing = { ...problem('source', 'the key "address" is missing here'), missing: { key: 'source.address' } }
+    expect(beside(source, [missing]).at).toEqual({ 'source.address': 'This is needed.' })
     expect(beside(FORMS.group!, [problem('group.members[2]', 'is nobody')]).at).toEqual({ 'group.members': 'is nobody' })
   })
 })

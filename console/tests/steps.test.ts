@@ -2,7 +2,8 @@ import { mount } from '@vue/test-utils'
 import ElementPlus from 'element-plus'
 import { describe, expect, it } from 'vitest'
 
-import { entered, FORMS, isSecretStep, patchOf, type Keys } from '../src/forms/fields'
+import type { Keys } from '../src/forms/field'
+import { entered, FORMS, isSecretStep, patchOf } from '../src/forms/fields'
 import Steps from '../src/forms/Steps.vue'
 
 describe('steps on a live page', () => {

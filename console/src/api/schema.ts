@@ -2787,6 +2787,7 @@ export interface components {
             key: string;
             line: number;
             message: string;
+            missing?: components["schemas"]["MissingKey"] | null;
         };
         /** @description A folder of definitions. */
         Files: {
@@ -3052,6 +3053,13 @@ export interface components {
             subject: string;
             text: string;
             window: string;
+        };
+        /** @description A key that must be there and is not. */
+        MissingKey: {
+            /** @description Its dotted path, such as `source.address`. */
+            key: string;
+            /** @description The words that it may be; empty where it may be others. */
+            one_of?: string[];
         };
         NamedDay: {
             /** Format: date */

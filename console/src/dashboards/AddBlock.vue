@@ -6,8 +6,8 @@ import { computed, ref, watch } from 'vue'
 import { api, take, type Schemas } from '../api/client'
 import { freshName, queryName, type Block, type Dashboard, type Query } from './model'
 import { beginPage, pageBlock } from './page'
-import { begin } from './sources'
-import { isDatabase } from '../words'
+import { begin } from '../forms/sources'
+import { isDatabase } from '../forms/sources'
 
 const open = defineModel<boolean>({ required: true })
 const props = defineProps<{ keys: Dashboard; sources: Schemas['SourceView'][]; others: string[] }>()

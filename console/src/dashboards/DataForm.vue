@@ -9,7 +9,7 @@ import { freshName, queryName, queryOf, renameQuery, type Keys, type Query } fro
 import { isPage } from './page'
 import PageForm from './PageForm.vue'
 import type { Column } from './shows'
-import { isNumeric, isTimely, measureNames, measuresOf, TESTS, testOf, withTest } from './sources'
+import { isNumeric, isTimely, measureNames, measuresOf, TESTS, testOf, withTest } from './picks'
 import { setField, step, STEPS, stepWords, usualKeys, type StepField } from './steps'
 
 const props = defineProps<{ draft: Draft; name: string; sources: Schemas['SourceView'][]; answer: Schemas['QueryAnswer'] | null; wrong: string | null; when: Pick<Schemas['QueryOrder'], 'window' | 'time_zone' | 'values'> }>()

@@ -2,7 +2,7 @@
 // Who gets a report: each audience with its recipients. What else it says is kept.
 import type { Schemas } from '../api/client'
 import Values from './Values.vue'
-import type { Keys } from './fields'
+import type { Keys } from './field'
 
 const model = defineModel<Keys[]>({ required: true })
 defineProps<{ people: { value: string; label: string }[]; names: Schemas['DefinitionName'][]; dashboards: string[] }>()

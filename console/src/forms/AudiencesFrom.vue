@@ -2,7 +2,9 @@
 // Audiences that a query names: one for each of its rows, with the columns that say who they are.
 import type { Schemas } from '../api/client'
 import SimpleInput from './SimpleInput.vue'
-import { asked, askOf, entered, kindOf, withoutOthers, type Field, type Keys, type Value } from './fields'
+import { kindOf, type Field, type Keys, type Value } from './field'
+import { asked, entered, withoutOthers } from './fields'
+import { askOf } from './sources'
 
 const model = defineModel<Keys[]>({ required: true })
 const props = defineProps<{ sources: Schemas['SourceView'][]; names: Schemas['DefinitionName'][] }>()

@@ -3,7 +3,7 @@
 import { computed } from 'vue'
 
 import type { Schemas } from '../api/client'
-import type { Keys } from './fields'
+import type { Keys } from './field'
 
 const model = defineModel<Keys[]>({ required: true })
 const props = defineProps<{ dashboards: Schemas['DashboardView'][]; chosen: string[] }>()

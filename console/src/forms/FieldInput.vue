@@ -9,7 +9,7 @@ import SimpleInput from './SimpleInput.vue'
 import Steps from './Steps.vue'
 import Values from './Values.vue'
 import { user } from '../session'
-import type { Field, Keys, Value } from './fields'
+import type { Field, Keys, Value } from './field'
 
 const value = defineModel<Value>({ required: true })
 defineProps<{

@@ -13,7 +13,8 @@ import { useLoaded } from '../parts/load'
 import { onlyTeam, user } from '../session'
 import { listOf } from '../words'
 import FieldInput from './FieldInput.vue'
-import { asked, beside, draftOf, entered, fieldsOf, inNameSpace, isReference, isSecretStep, merged, missing, kindOf, nameIn, nameOf, partOf, patchOf, secretName, usualNow, valueAt, withoutOthers, withTeams, type Entered, type Field, type Keys } from './fields'
+import { kindOf, type Entered, type Field, type Keys } from './field'
+import { asked, beside, draftOf, entered, fieldsOf, inNameSpace, isReference, isSecretStep, merged, missing, nameIn, nameOf, partOf, patchOf, secretName, usualNow, valueAt, withoutOthers, withTeams } from './fields'
 
 const route = useRoute()
 const router = useRouter()

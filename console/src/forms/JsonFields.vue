@@ -1,6 +1,6 @@
 <script setup lang="ts">
 // Which columns a row of JSON has: each with its name, where it stands in the row, and its type.
-import type { Keys } from './fields'
+import type { Keys } from './field'
 
 const model = defineModel<Keys[]>({ required: true })
 defineProps<{ title: string }>()

@@ -2,7 +2,8 @@
 // A field that asks for one thing: a word, a choice, a few texts.
 import type { Schemas } from '../api/client'
 import JsonFields from './JsonFields.vue'
-import { isReference, type Field, type Keys, type Value } from './fields'
+import type { Field, Keys, Value } from './field'
+import { isReference } from './fields'
 
 const value = defineModel<Value>({ required: true })
 const props = defineProps<{ field: Field; names?: Schemas['DefinitionName'][]; sources?: Schemas['SourceView'][]; label?: string; disabled?: boolean }>()

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 // What is done on a live page, step by step.
-import { isReference, isSecretStep, type Keys } from './fields'
+import type { Keys } from './field'
+import { isReference, isSecretStep } from './fields'
 
 const model = defineModel<Keys[]>({ required: true })
 const props = defineProps<{ title: string; secret?: boolean }>()

@@ -3,7 +3,7 @@
 import { ref, watch } from 'vue'
 
 import { api, take, type Schemas } from '../api/client'
-import type { Keys } from './fields'
+import type { Keys } from './field'
 
 const model = defineModel<Keys>({ required: true })
 const props = defineProps<{ dashboards: string[]; whose?: string }>()

@@ -1,201 +1,12 @@
 // What forms ask for, kind by kind, and what is done with what was entered: a change to the
 // definition's keys, in which only what differs is named.
 import type { Schemas } from '../api/client'
-import { OF_THIS_MACHINE } from '../dashboards/sources'
-import { CHANNEL_KINDS, DATABASES, FILE_FORMATS, SOURCE_KINDS } from '../words'
-
-export type Keys = Record<string, unknown>
-export type Value = string | string[] | boolean | Keys[]
-export type Entered = Record<string, Value>
-
-export interface Field {
-  /** Where it stands among the keys: `source.sign-in.token`. */
-  key: string
-  title: string
-  as: 'text' | 'secret' | 'number' | 'choice' | 'people' | 'dashboards' | 'formats' | 'audiences' | 'truth' | 'long' | 'zone' | 'texts' | 'named' | 'values' | 'audiences-from' | 'changes' | 'json-fields' | 'colour' | 'picture' | 'steps' | 'team' | 'teams'
-  /** The kind of definition whose names are chosen from. */
-  of?: string
-  choices?: { value: string; label: string }[]
-  /** What is so if nothing is entered. */
-  usual?: string
-  hint?: string
-  needed?: boolean
-  /** Only where other fields say so. */
-  when?: (entered: Entered) => boolean
-  /** Behind “More settings”. */
-  more?: boolean
-  /** The heading that it stands under, until the next one. */
-  heading?: string
-  /** Asked for only when the definition is made; later it has a page of its own. */
-  onlyNew?: boolean
-  /** A secret of several lines, such as a key. */
-  lines?: boolean
-  /** Without it there is nothing of its table: `approval.deadline` is the approval. */
-  isTable?: boolean
-  /** Not asked for where the definition has this key instead. */
-  unless?: string
-}
-
-const is = (key: string, ...values: string[]) => (entered: Entered) => values.includes(String(entered[key] ?? ''))
-/** Not a key: the kind of the source that a field names. */
-export const kindOf = (key: string) => `#kind of ${key}`
-const given = (key: string) => (entered: Entered) => String(entered[key] ?? '').trim() !== ''
-const both = (...conditions: ((entered: Entered) => boolean)[]) => (entered: Entered) => conditions.every((one) => one(entered))
-const either = (...conditions: ((entered: Entered) => boolean)[]) => (entered: Entered) => conditions.some((one) => one(entered))
-const words = (...values: string[]) => values.map((value) => ({ value, label: value }))
-
-const byHttp = (table: string, ...kinds: string[]): Field[] => {
-  const reached = is(`${table}.kind`, ...kinds)
-  const signsIn = (...ways: string[]) => both(reached, is(`${table}.sign-in.kind`, ...ways))
-  return [
-    { key: `${table}.url`, title: 'Address', as: 'text', needed: true, hint: 'With http:// or https://.', when: reached },
-    {
-      key: `${table}.sign-in.kind`,
-      title: 'Sign-in',
-      as: 'choice',
-      choices: [
-        { value: '', label: 'None' },
-        ...(kinds.includes('web-page') ? [{ value: 'form', label: 'A form on the page' }] : []),
-        { value: 'basic', label: 'User and password' },
-        { value: 'bearer', label: 'Token' },
-        { value: 'header', label: 'A header of its own' },
-        ...(table === 'source' ? [{ value: 'cookie', label: 'A cookie' }] : []),
-      ],
-      when: reached,
-    },
-    { key: `${table}.sign-in.user`, title: 'User', as: 'text', needed: true, when: signsIn('basic') },
-    { key: `${table}.sign-in.password`, title: 'Password', as: 'secret', needed: true, when: signsIn('basic') },
-    { key: `${table}.sign-in.token`, title: 'Token', as: 'secret', needed: true, when: signsIn('bearer') },
-    { key: `${table}.sign-in.name`, title: 'Name of the header or cookie', as: 'text', needed: true, when: signsIn('header', 'cookie') },
-    { key: `${table}.sign-in.value`, title: 'Its value', as: 'secret', needed: true, when: signsIn('header', 'cookie') },
-    { key: `${table}.sign-in.do`, title: 'What somebody does who signs in', as: 'steps', needed: true, hint: 'Fields and buttons by their words, or by selectors. A password is stored encrypted.', when: signsIn('form') },
-  ]
-}
-
-/** As whom an agent is asked, or a receiver told. */
-const bySnmp = (table: string): Field[] => {
-  const reached = is(`${table}.kind`, 'snmp')
-  const version = (number: string) => both(reached, is(`${table}.version`, number))
-  const proves = given(`${table}.authentication`)
-  return [
-    { key: `${table}.version`, title: 'Version', as: 'choice', needed: true, choices: [{ value: '3', label: '3: a user, with encryption' }, { value: '2c', label: '2c: a community, not encrypted' }], when: reached },
-    { key: `${table}.community`, title: 'Community', as: 'secret', needed: true, when: version('2c') },
-    { key: `${table}.user`, title: 'User', as: 'text', needed: true, when: version('3') },
-    { key: `${table}.authentication`, title: 'Authentication', as: 'choice', choices: [{ value: '', label: 'None' }, ...words('sha256', 'sha512', 'sha1', 'md5')], when: version('3') },
-    { key: `${table}.authentication-password`, title: 'Authentication password', as: 'secret', needed: true, when: both(version('3'), proves) },
-    { key: `${table}.privacy`, title: 'Encryption', as: 'choice', choices: [{ value: '', label: 'None' }, ...words('aes128', 'aes256', 'des')], when: both(version('3'), proves) },
-    { key: `${table}.privacy-password`, title: 'Encryption password', as: 'secret', needed: true, when: both(version('3'), proves, given(`${table}.privacy`)) },
-  ]
-}
-
-/** A server of files, and as whom it is used. */
-const bySftp = (table: string): Field[] => {
-  const reached = is(`${table}.kind`, 'sftp')
-  const without = (key: string) => both(reached, (entered: Entered) => !given(`${table}.${key}`)(entered))
-  return [
-    { key: `${table}.address`, title: 'Host and port', as: 'text', needed: true, hint: 'Such as share.example.org:22.', when: reached },
-    { key: `${table}.host-key`, title: 'Host key', as: 'texts', needed: true, hint: 'Its fingerprint, which begins with SHA256:. Nothing is said to a host that shows another.', when: reached },
-    { key: `${table}.user`, title: 'User', as: 'text', needed: true, when: reached },
-    { key: `${table}.password`, title: 'Password', as: 'secret', when: without('private-key') },
-    { key: `${table}.private-key`, title: 'Private key', as: 'secret', lines: true, hint: 'Instead of a password: the whole file, from BEGIN to END.', when: without('password') },
-    { key: `${table}.passphrase`, title: 'Passphrase of the key', as: 'secret', hint: 'If the key is locked.', when: both(reached, given(`${table}.private-key`)) },
-  ]
-}
-
-/** What a source is asked, by its kind: the keys of a query that its source understands. */
-export const askOf = (table: string): Field[] => {
-  const of = (...kinds: string[]) => is(kindOf(`${table}.source`), ...kinds)
-  const ofFiles = of('files', 'sftp')
-  return [
-    { key: `${table}.sql`, title: 'SQL', as: 'long', needed: true, hint: 'Bound values: :from, :to and parameters by their names.', when: of(...DATABASES), unless: `${table}.pick` },
-    { key: `${table}.metric`, title: 'Metric', as: 'texts', needed: true, when: of('open-metrics') },
-    { key: `${table}.check`, title: 'Check', as: 'choice', needed: true, choices: words('tcp', 'http', 'certificate', 'dns', 'disk', ...OF_THIS_MACHINE), when: of('local-checks') },
-    { key: `${table}.targets`, title: 'Targets', as: 'texts', needed: true, hint: 'Such as 127.0.0.1:5432, https://example.org/ or /var.', when: both(of('local-checks'), (entered) => !OF_THIS_MACHINE.includes(String(entered[`${table}.check`] ?? ''))) },
-    { key: `${table}.targets`, title: 'Only these', as: 'texts', hint: 'Interfaces, or units by name; all if none is named.', when: both(of('local-checks'), is(`${table}.check`, 'network', 'units', 'journal')) },
-    { key: `${table}.search`, title: 'Search filter', as: 'text', needed: true, hint: 'As RFC 4515 has them, such as (objectClass=person) or (l={{ port }}).', when: of('ldap') },
-    { key: `${table}.base`, title: 'At or below', as: 'text', hint: 'The base of the source if nothing is said.', when: of('ldap') },
-    { key: `${table}.scope`, title: 'How deep', as: 'choice', usual: 'subtree', choices: [{ value: 'subtree', label: 'The base and all below it' }, { value: 'one-level', label: 'Directly below the base' }, { value: 'base', label: 'The base alone' }], when: of('ldap') },
-    { key: `${table}.objects`, title: 'Objects', as: 'texts', needed: true, hint: 'By name, such as ifDescr or sysUpTime, or by number.', when: of('snmp') },
-    { key: `${table}.operation`, title: 'Rows', as: 'choice', usual: 'get', choices: [{ value: 'get', label: 'One, with a column for each object' }, { value: 'table', label: 'One for each index, with a column for each object' }, { value: 'walk', label: 'One for each instance below the objects' }], when: of('snmp') },
-    { key: `${table}.path`, title: 'Path', as: 'text', needed: true, hint: 'Below the address of the source.', when: of('http-json') },
-    { key: `${table}.rows`, title: 'Rows', as: 'text', needed: true, hint: 'A JSONPath (RFC 9535), such as $.items[*].', when: of('http-json') },
-    { key: `${table}.field`, title: 'Columns of a row', as: 'json-fields', needed: true, when: of('http-json') },
-    { key: `${table}.file`, title: 'File', as: 'text', needed: true, hint: 'Below the folder of the source; * stands for any letters.', when: ofFiles },
-    { key: `${table}.format`, title: 'Format of the file', as: 'choice', usual: 'csv', choices: FILE_FORMATS, when: ofFiles },
-    { key: `${table}.delimiter`, title: 'Between cells', as: 'text', usual: ',', when: both(ofFiles, is(`${table}.format`, 'csv', '')) },
-    { key: `${table}.sheet`, title: 'Sheet', as: 'text', hint: 'The first if nothing is said.', when: both(ofFiles, is(`${table}.format`, 'workbook')) },
-    { key: `${table}.pattern`, title: 'Pattern of a line', as: 'text', hint: 'A regular expression; its named groups are the columns.', when: both(ofFiles, is(`${table}.format`, 'lines')) },
-    { key: `${table}.output`, title: 'What it prints', as: 'choice', needed: true, choices: FILE_FORMATS.slice(0, 4), when: of('program') },
-    { key: `${table}.arguments`, title: 'Arguments', as: 'texts', hint: 'One for each, such as --since={{ from }}. No shell reads them.', when: of('program') },
-    { key: `${table}.pattern`, title: 'Pattern of a line', as: 'text', hint: 'A regular expression; its named groups are the columns.', when: both(of('program'), is(`${table}.output`, 'lines')) },
-  ]
-}
-
-const name = (table: string): Field[] => [
-  { key: `${table}.title`, title: 'Title', as: 'text', needed: true },
-  { key: `${table}.name`, title: 'Name', as: 'text', needed: true, hint: 'Small letters, digits and hyphens, behind the team’s name and a dot if it belongs to one. It stays for good.' },
-]
-const team = (table: string): Field => ({ key: `${table}.team`, title: 'Team', as: 'team', hint: 'Nobody outside it sees this, or what comes of it.' })
-const shared = (table: string): Field => ({ key: `${table}.teams`, title: 'Shared with', as: 'teams', hint: 'Only these teams use it, by its name; they do not see its settings. Everybody may if none is chosen.' })
-const labelled = (kinds: Record<string, string>) => Object.entries(kinds).map(([value, label]) => ({ value, label }))
-const server = is('source.kind', 'postgresql', 'mysql')
-const mail = is('channel.kind', 'mail-server')
+import { CHANNEL_FIELDS } from './channels'
+import { both, either, given, is, name, team, words, type Entered, type Field, type Keys, type Value } from './field'
+import { askOf, SOURCE_FIELDS } from './sources'
 
 export const FORMS: Record<string, Field[]> = {
-  source: [
-    {
-      key: 'source.kind',
-      title: 'Kind',
-      as: 'choice',
-      needed: true,
-      choices: labelled(SOURCE_KINDS),
-    },
-    ...name('source'),
-    shared('source'),
-    { key: 'source.address', title: 'Host and port', as: 'text', needed: true, hint: 'Such as db1.example.org:5432, or :3306 for MySQL and MariaDB.', when: server },
-    { key: 'source.database', title: 'Database', as: 'text', needed: true, when: server },
-    { key: 'source.user', title: 'User', as: 'text', needed: true, hint: 'An account that may only read.', when: server },
-    { key: 'source.password', title: 'Password', as: 'secret', when: server },
-    {
-      key: 'source.tls',
-      title: 'Encryption',
-      as: 'choice',
-      usual: 'verify-full',
-      choices: [
-        { value: 'verify-full', label: 'Required, certificate checked' },
-        { value: 'require', label: 'Required' },
-        { value: 'off', label: 'None (only on this machine)' },
-      ],
-      when: server,
-    },
-    { key: 'source.file', title: 'File', as: 'text', needed: true, hint: 'In a folder that the configuration lists under sources-may-read.', when: is('source.kind', 'sqlite') },
-    { key: 'source.folder', title: 'Folder', as: 'text', needed: true, hint: 'A folder that the configuration lists under sources-may-read.', when: is('source.kind', 'files') },
-    { key: 'source.program', title: 'Program', as: 'text', needed: true, hint: 'By its name under [source-programs] in the configuration of the service.', when: is('source.kind', 'program') },
-    { key: 'source.address', title: 'Host and port', as: 'text', needed: true, hint: 'Such as directory.example.org:636.', when: is('source.kind', 'ldap') },
-    {
-      key: 'source.tls',
-      title: 'Encryption',
-      as: 'choice',
-      usual: 'tls',
-      choices: [
-        { value: 'tls', label: 'TLS from the start' },
-        { value: 'start-tls', label: 'StartTLS' },
-        { value: 'off', label: 'None (only on this machine)' },
-      ],
-      when: is('source.kind', 'ldap'),
-    },
-    { key: 'source.base', title: 'Base', as: 'text', needed: true, hint: 'The entry at or below which is searched, such as dc=example,dc=org.', when: is('source.kind', 'ldap') },
-    { key: 'source.user', title: 'User', as: 'text', hint: 'The name of an entry that may only read; asked unnamed without one.', when: is('source.kind', 'ldap') },
-    { key: 'source.password', title: 'Password', as: 'secret', when: is('source.kind', 'ldap') },
-    { key: 'source.address', title: 'Host and port', as: 'text', needed: true, hint: 'Such as switch1.example.org:161.', when: is('source.kind', 'snmp') },
-    ...bySnmp('source'),
-    ...bySftp('source'),
-    { key: 'source.folder', title: 'Folder', as: 'text', needed: true, hint: 'From the root of the machine, or from where its user begins.', when: is('source.kind', 'sftp') },
-    ...byHttp('source', 'open-metrics', 'http-json', 'web-page'),
-    { key: 'source.timeout', title: 'Time for one query', as: 'text', usual: '30 seconds', more: true },
-    { key: 'source.row-limit', title: 'Rows of one query', as: 'number', usual: '100000', more: true },
-    { key: 'source.max-concurrency', title: 'Queries at a time', as: 'number', usual: '4', more: true },
-  ],
+  source: SOURCE_FIELDS,
   person: [
     ...name('person'),
     team('person'),
@@ -206,48 +17,7 @@ export const FORMS: Record<string, Field[]> = {
     { key: 'person.user', title: 'Signs in as', as: 'text', hint: 'So that “Send to me” knows where to.', more: true },
   ],
   group: [...name('group'), team('group'), { key: 'group.members', title: 'Members', as: 'people', needed: true, hint: 'People, other groups, and mail addresses.' }],
-  channel: [
-    {
-      key: 'channel.kind',
-      title: 'Kind',
-      as: 'choice',
-      needed: true,
-      choices: labelled(CHANNEL_KINDS),
-    },
-    ...name('channel'),
-    shared('channel'),
-    { key: 'channel.host', title: 'Host', as: 'text', needed: true, when: mail },
-    { key: 'channel.port', title: 'Port', as: 'number', when: mail },
-    { key: 'channel.tls', title: 'Encryption', as: 'choice', usual: 'starttls', choices: [{ value: 'starttls', label: 'STARTTLS' }, { value: 'tls', label: 'TLS from the start' }, { value: 'off', label: 'None' }], when: mail },
-    { key: 'channel.from', title: 'Sender', as: 'text', needed: true, hint: 'Such as Reports <reports@example.org>.', when: mail },
-    { key: 'channel.sign-in.kind', title: 'Sign-in', as: 'choice', choices: [{ value: '', label: 'None' }, { value: 'password', label: 'User and password' }, { value: 'token', label: 'User and token' }], when: mail },
-    { key: 'channel.sign-in.user', title: 'User', as: 'text', needed: true, when: both(mail, is('channel.sign-in.kind', 'password', 'token')) },
-    { key: 'channel.sign-in.password', title: 'Password', as: 'secret', needed: true, when: both(mail, is('channel.sign-in.kind', 'password')) },
-    { key: 'channel.sign-in.token', title: 'Token', as: 'secret', needed: true, when: both(mail, is('channel.sign-in.kind', 'token')) },
-    { key: 'channel.folder', title: 'Folder', as: 'text', needed: true, hint: 'A folder that the configuration lists under deliver-into.', when: is('channel.kind', 'folder') },
-    { key: 'channel.bucket', title: 'Bucket', as: 'text', needed: true, when: is('channel.kind', 'object-storage') },
-    { key: 'channel.prefix', title: 'Names begin with', as: 'text', hint: 'Such as reports/.', when: is('channel.kind', 'object-storage') },
-    { key: 'channel.region', title: 'Region', as: 'text', usual: 'us-east-1', when: is('channel.kind', 'object-storage') },
-    { key: 'channel.access-key', title: 'Access key', as: 'text', needed: true, when: is('channel.kind', 'object-storage') },
-    { key: 'channel.secret-key', title: 'Secret key', as: 'secret', needed: true, when: is('channel.kind', 'object-storage') },
-    { key: 'channel.name-in-host', title: 'The bucket is part of the server’s name', as: 'truth', more: true, when: is('channel.kind', 'object-storage') },
-    { key: 'channel.url', title: 'Address of the server', as: 'text', needed: true, hint: 'Such as https://objects.example.org.', when: is('channel.kind', 'object-storage') },
-    { key: 'channel.address', title: 'Host and port', as: 'text', needed: true, hint: 'Such as log.example.org:514.', when: is('channel.kind', 'syslog') },
-    { key: 'channel.address', title: 'Host and port', as: 'text', needed: true, hint: 'Such as nms.example.org:162.', when: is('channel.kind', 'snmp') },
-    { key: 'channel.notification', title: 'Notification', as: 'choice', usual: 'inform', choices: [{ value: 'inform', label: 'Inform: its receiver confirms it' }, { value: 'trap', label: 'Trap: nobody confirms it' }], when: is('channel.kind', 'snmp') },
-    ...bySnmp('channel'),
-    { key: 'channel.enterprise', title: 'Enterprise number', as: 'text', usual: '1.3.6.1.4.1.32473.1', hint: 'All objects are below it. Give your own if you have one, and the same in the MIB.', more: true, when: is('channel.kind', 'snmp') },
-    ...bySftp('channel'),
-    { key: 'channel.folder', title: 'Folder', as: 'text', needed: true, hint: 'From the root of the machine, or from where its user begins.', when: is('channel.kind', 'sftp') },
-    { key: 'channel.protocol', title: 'Protocol', as: 'choice', usual: 'udp', choices: words('udp', 'tcp'), when: is('channel.kind', 'syslog') },
-    { key: 'channel.program', title: 'Program', as: 'text', needed: true, hint: 'Its name under [programs] in the configuration.', when: is('channel.kind', 'program') },
-    ...byHttp('channel', 'upload', 'webhook'),
-    { key: 'channel.text', title: 'Text for a chat', as: 'long', hint: 'Such as {{ report.title }}: {{ summary }}. Without it figures, status and links are sent in JSON.', when: is('channel.kind', 'webhook') },
-    { key: 'channel.body', title: 'Shape of the message', as: 'long', hint: 'JSON, if another shape than {"text": …} is wanted: {"message": "{{ text }}"}. There are text, title, status, report and url.', when: is('channel.kind', 'webhook') },
-    { key: 'channel.key', title: 'Key for signatures', as: 'secret', hint: 'Messages are signed as Standard Webhooks has it.', when: is('channel.kind', 'webhook') },
-    { key: 'channel.max-concurrency', title: 'Deliveries at a time', as: 'number', usual: '4', more: true },
-    { key: 'channel.rate-per-minute', title: 'Deliveries a minute, at most', as: 'number', more: true },
-  ],
+  channel: CHANNEL_FIELDS,
   report: [
     ...name('report'),
     team('report'),
@@ -502,8 +272,10 @@ export function beside(fields: Field[], problems: Schemas['FileProblem'][]): { a
   const at: Record<string, string> = {}
   const rest: string[] = []
   for (const problem of problems) {
-    const field = fields.find((one) => problem.key === one.key || problem.key?.startsWith(`${one.key}[`))
-    if (field) at[field.key] = at[field.key] ? `${at[field.key]} ${problem.message}` : problem.message
+    const key = problem.missing?.key ?? problem.key
+    const field = fields.find((one) => key === one.key || key.startsWith(`${one.key}[`))
+    const words = problem.missing ? 'This is needed.' : problem.message
+    if (field) at[field.key] = at[field.key] ? `${at[field.key]} ${words}` : words
     else rest.push(problem.key ? `${problem.key}: ${problem.message}` : problem.message)
   }
   return { at, rest }

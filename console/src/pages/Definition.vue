@@ -24,7 +24,7 @@ const area = ref<{ textarea?: HTMLTextAreaElement } | null>(null)
 
 // A new one begins as an example of its kind.
 const EXAMPLES: Record<string, string> = {
-  channel: '[channel]\nname = "harbour"\ntitle = "Mail server of the harbour"\nkind = "mail-server" # or folder, upload, object-storage, webhook, syslog, program, sftp, snmp\nhost = "mail.orrin-sound.example"\ntls = "starttls"\nfrom = "Reports <reports@orrin-sound.example>"\n\n[channel.sign-in]\nkind = "password"\nuser = "reports"\npassword = "secret:mail-password" # kept by: maple-lark secret set mail-password\n',
+  channel: '[channel]\nname = "harbour"\ntitle = "Mail server of the harbour"\nkind = "mail-server" # other kinds are in the form\nhost = "mail.orrin-sound.example"\ntls = "starttls"\nfrom = "Reports <reports@orrin-sound.example>"\n\n[channel.sign-in]\nkind = "password"\nuser = "reports"\npassword = "secret:mail-password" # kept by: maple-lark secret set mail-password\n',
   dashboard: '[dashboard]\nname = "new-dashboard"\ntitle = "New dashboard"\n\n[[query]]\nname = "rows"\nsource = "operations"\nsql = "select 1 as one"\n\n[[section]]\ntitle = "All"\n\n[[section.block]]\nshow = "table"\ntitle = "Rows"\nquery = "rows"\n',
   person: '[person]\nname = "new-person"\ntitle = "New person"\naddress = "new.person@orrin-sound.example"\n',
   group: '[group]\nname = "new-group"\ntitle = "New group"\nmembers = ["office@orrin-sound.example"]\n',

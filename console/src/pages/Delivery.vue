@@ -8,7 +8,8 @@ import Loading from '../parts/Loading.vue'
 import StateMark from '../parts/StateMark.vue'
 import { useLoaded } from '../parts/load'
 import { isAdministrator, isAuthor, mayChange } from '../session'
-import { channelKind, away, instant, noticeWords } from '../words'
+import { channelKind } from '../forms/channels'
+import { away, instant, noticeWords } from '../words'
 
 const { data: channels, error, load } = useLoaded(() => take(api.GET('/channels')), 10_000)
 // The address book is for those who write to people.

@@ -7,10 +7,11 @@ import { complain } from '../complain'
 import Loading from '../parts/Loading.vue'
 import QueryText from '../parts/QueryText.vue'
 import { useLoaded } from '../parts/load'
-import { measuresOf } from '../dashboards/sources'
+import { measuresOf } from '../dashboards/picks'
 import type { Dashboard, Keys } from '../dashboards/model'
 import { addTable, example, keysOf, type Picked } from '../parts/picking'
-import { isDatabase, typedValues } from '../words'
+import { isDatabase } from '../forms/sources'
+import { typedValues } from '../words'
 
 const route = useRoute()
 const router = useRouter()

@@ -5,7 +5,7 @@ import { api, take, type Schemas } from '../api/client'
 import Loading from '../parts/Loading.vue'
 import { useLoaded } from '../parts/load'
 import { isAuthor, mayChange } from '../session'
-import { sourceKind } from '../words'
+import { sourceKind } from '../forms/sources'
 
 const { data, error, load } = useLoaded(() => take(api.GET('/sources')))
 const { data: samplers } = useLoaded(() => take(api.GET('/samplers')), 30_000)

@@ -2,7 +2,8 @@
 import { ref, watch } from 'vue'
 
 import { api, ApiProblem, take, type Schemas } from '../api/client'
-import { valueAt, type Keys } from '../forms/fields'
+import type { Keys } from '../forms/field'
+import { valueAt } from '../forms/fields'
 
 // The subject and the message of a report as its recipients would get them, with the values
 // of its latest run.

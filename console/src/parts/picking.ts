@@ -1,5 +1,5 @@
 // A query that was put together by picking, as the keys that keep it.
-import { begin } from '../dashboards/sources'
+import { begin, DATABASES, USUAL } from '../forms/sources'
 import type { Dashboard, Keys } from '../dashboards/model'
 
 export interface Picked {
@@ -36,9 +36,8 @@ export function keysOf(picked: Picked): Keys {
 
 /** What is asked first, of what somebody chose or of what every source of a kind has. */
 export function example(kind: string, entry?: string): Keys {
-  const usual: Record<string, string> = { postgresql: 'pg_stat_database', mysql: 'information_schema.tables', sqlite: 'sqlite_schema', 'open-metrics': 'name_of_a_metric', files: '*.csv', sftp: '*.csv', 'local-checks': 'disk', ldap: 'person', snmp: 'sysName' }
-  const name = entry ?? usual[kind] ?? '/'
-  if (['postgresql', 'mysql', 'sqlite'].includes(kind)) return { sql: `select *\nfrom ${name}\nlimit 50\n` }
+  const name = entry ?? USUAL[kind] ?? '/'
+  if (DATABASES.includes(kind)) return { sql: `select *\nfrom ${name}\nlimit 50\n` }
   const keys = begin(kind, { name, kind: '', unit: '', description: '', items: [] })
   return kind === 'http-json' ? { ...keys, send: { from: '{{ from }}', to: '{{ to }}' } } : keys
 }

@@ -5,7 +5,7 @@ import { useRouter } from 'vue-router'
 
 import { api, take, type ReportView } from '../api/client'
 import Form from '../forms/Form.vue'
-import type { Keys } from '../forms/fields'
+import type { Keys } from '../forms/field'
 import { useLoaded } from '../parts/load'
 import { rest, sentence } from './sentence'
 

@@ -1,6 +1,7 @@
 // A report in one sentence, whose parts can be pressed to change them.
 import type { ReportView } from '../api/client'
-import { valueAt, type Keys } from '../forms/fields'
+import type { Keys } from '../forms/field'
+import { valueAt } from '../forms/fields'
 
 export interface Part {
   text: string

@@ -10,7 +10,7 @@ import Loading from '../parts/Loading.vue'
 import Preview from '../parts/Preview.vue'
 import { useLoaded } from '../parts/load'
 import { isAuthor, mayChange } from '../session'
-import { sourceKind } from '../words'
+import { sourceKind } from '../forms/sources'
 import { missing, offered, OFTEN, orderOf, restored, sentence, windowOf } from './order'
 import Sketch from './Sketch.vue'
 

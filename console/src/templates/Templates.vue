@@ -6,7 +6,7 @@ import { useRoute, useRouter } from 'vue-router'
 import { api, take } from '../api/client'
 import Loading from '../parts/Loading.vue'
 import { useLoaded } from '../parts/load'
-import { sourceKind } from '../words'
+import { sourceKind } from '../forms/sources'
 import { grouped } from './order'
 import Sketch from './Sketch.vue'
 

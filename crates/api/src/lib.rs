@@ -64,7 +64,7 @@ pub use overview::{NextRun, Outcome, Overview};
 pub use pages::{FailedPage, PageLook, PageOrder, PagePiece, PageStepTime};
 pub use passkeys::{NewPasskey, Passkey, PasskeyAnswer, PasskeyChallenge};
 pub use preview::{BlockPlace, PreviewOrder};
-pub use problem::{FileProblem, ProblemDetails};
+pub use problem::{FileProblem, MissingKey, ProblemDetails};
 pub use queries::{
     AnswerColumn, CatalogueEntry, CatalogueItem, Choice, ChoicesOrder, ParameterChoices,
     QueryAnswer, QueryOrder, SamplerView,

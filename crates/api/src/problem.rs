@@ -27,6 +27,19 @@ pub struct FileProblem {
     pub column: usize,
     pub key: String,
     pub message: String,
+    /// The key that is not there and must be, if that is what is wrong.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub missing: Option<MissingKey>,
+}
+
+/// A key that must be there and is not.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct MissingKey {
+    /// Its dotted path, such as `source.address`.
+    pub key: String,
+    /// The words that it may be; empty where it may be others.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub one_of: Vec<String>,
 }
 
 impl From<maple_lark_definition::Problem> for FileProblem {
@@ -37,6 +50,10 @@ impl From<maple_lark_definition::Problem> for FileProblem {
             column: problem.column,
             key: problem.key,
             message: problem.message,
+            missing: problem.missing.map(|missing| MissingKey {
+                key: missing.key,
+                one_of: missing.one_of,
+            }),
         }
     }
 }

@@ -17,6 +17,7 @@ mod pdf;
 mod png;
 mod sheets;
 mod text;
+mod threads;
 mod values;
 mod workbook;
 mod xml;

@@ -1,13 +1,17 @@
 //! PostgreSQL: a read-only transaction, a statement timeout, bound parameters.
 
+use std::cell::Cell;
+
 use chrono::Datelike;
 use futures::TryStreamExt;
-use maple_lark_data::{Column, ColumnKind, PackedTable, Value};
+use maple_lark_data::{CellRef, Column, ColumnKind, PackedTable};
 use maple_lark_definition::{DatabaseServer, ParameterValue, Source, Sql, TimeValue, Times, Tls};
 use sqlx::{
     AssertSqlSafe, Column as _, ConnectOptions, Connection, Executor, Row, SqlSafeStr, Statement,
     TypeInfo, ValueRef,
-    postgres::{PgArguments, PgConnectOptions, PgConnection, PgRow, PgSslMode},
+    postgres::{
+        PgArguments, PgColumn, PgConnectOptions, PgConnection, PgRow, PgSslMode, PgValueRef,
+    },
 };
 
 use crate::{
@@ -223,7 +227,7 @@ impl Asked<'_> {
         }
         if columns
             .iter()
-            .all(|column| kind_of(column.type_info().name()).is_some())
+            .all(|column| form_of_type(column.type_info().name()).is_some())
         {
             return Ok(text.clone());
         }
@@ -231,7 +235,7 @@ impl Asked<'_> {
             .iter()
             .map(|column| {
                 let name = format!("\"{}\"", column.name().replace('"', "\"\""));
-                if kind_of(column.type_info().name()).is_some() {
+                if form_of_type(column.type_info().name()).is_some() {
                     name
                 } else {
                     format!("{name}::text as {name}")
@@ -273,8 +277,8 @@ impl Asked<'_> {
                 },
             };
         }
-        let mut table = PackedTable::default();
-        let (mut cells, mut beyond) = (Vec::new(), 0);
+        let (mut table, mut forms) = (PackedTable::default(), Vec::new());
+        let beyond = Cell::new(0);
         let mut rows = query.fetch(&mut *connection);
         while let Some(row) = rows
             .try_next()
@@ -282,12 +286,14 @@ impl Asked<'_> {
             .map_err(|error| query_error(source, error))?
         {
             if table.columns.is_empty() {
+                forms = row.columns().iter().map(form_of).collect();
                 table.columns = row
                     .columns()
                     .iter()
-                    .map(|column| Column {
+                    .zip(&forms)
+                    .map(|(column, form)| Column {
                         name: column.name().to_owned(),
-                        kind: kind_of(column.type_info().name()).unwrap_or(ColumnKind::Text),
+                        kind: form.kind(),
                     })
                     .collect();
             }
@@ -295,18 +301,15 @@ impl Asked<'_> {
                 table.truncated = true;
                 break;
             }
-            cells.clear();
-            for (index, column) in table.columns.iter().enumerate() {
-                cells.push(
-                    cell(&row, index, &mut beyond).map_err(|error| SourceError::Cell {
-                        source_name: source.name.clone(),
-                        row: table.len() + 1,
-                        column: column.name.clone(),
-                        error,
-                    })?,
-                );
-            }
-            table.push(&cells);
+            let read = |column: usize| cell(&row, column, forms[column], &beyond);
+            table
+                .push_read(read)
+                .map_err(|(column, error)| SourceError::Cell {
+                    source_name: source.name.clone(),
+                    row: table.len() + 1,
+                    column: table.columns[column].name.clone(),
+                    error,
+                })?;
             within_size(source, table.size())?;
         }
         drop(rows);
@@ -329,11 +332,11 @@ impl Asked<'_> {
                 .iter()
                 .map(|column| Column {
                     name: column.name().to_owned(),
-                    kind: kind_of(column.type_info().name()).unwrap_or(ColumnKind::Text),
+                    kind: form_of(column).kind(),
                 })
                 .collect();
         }
-        Ok((table, beyond))
+        Ok((table, beyond.get()))
     }
 
     fn parameter_type(&self, name: &str) -> Result<sqlx::postgres::PgTypeInfo, SourceError> {
@@ -368,18 +371,55 @@ fn is_whole(number: f64) -> bool {
     number.fract() == 0.0 && number.abs() < 9e15
 }
 
-/// Our kind for a PostgreSQL type, or nothing if its values are read as text.
-fn kind_of(name: &str) -> Option<ColumnKind> {
+/// How the values of a type arrive, in the binary form of the protocol.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Form {
+    Boolean,
+    Small,
+    Whole,
+    Large,
+    Single,
+    Double,
+    Decimal,
+    Text,
+    Instant,
+    Date,
+}
+
+impl Form {
+    fn kind(self) -> ColumnKind {
+        match self {
+            Self::Boolean => ColumnKind::Boolean,
+            Self::Small | Self::Whole | Self::Large => ColumnKind::Integer,
+            Self::Single | Self::Double => ColumnKind::Number,
+            Self::Decimal => ColumnKind::Decimal,
+            Self::Text => ColumnKind::Text,
+            Self::Instant => ColumnKind::Instant,
+            Self::Date => ColumnKind::Date,
+        }
+    }
+}
+
+/// The form of a PostgreSQL type, or nothing if its values are read as text.
+fn form_of_type(name: &str) -> Option<Form> {
     Some(match name {
-        "BOOL" => ColumnKind::Boolean,
-        "INT2" | "INT4" | "INT8" => ColumnKind::Integer,
-        "FLOAT4" | "FLOAT8" => ColumnKind::Number,
-        "NUMERIC" => ColumnKind::Decimal,
-        "TEXT" | "VARCHAR" | "CHAR" | "NAME" => ColumnKind::Text,
-        "TIMESTAMPTZ" | "TIMESTAMP" => ColumnKind::Instant,
-        "DATE" => ColumnKind::Date,
+        "BOOL" => Form::Boolean,
+        "INT2" => Form::Small,
+        "INT4" => Form::Whole,
+        "INT8" => Form::Large,
+        "FLOAT4" => Form::Single,
+        "FLOAT8" => Form::Double,
+        "NUMERIC" => Form::Decimal,
+        "TEXT" | "VARCHAR" | "CHAR" | "NAME" => Form::Text,
+        "TIMESTAMPTZ" | "TIMESTAMP" => Form::Instant,
+        "DATE" => Form::Date,
         _ => return None,
     })
+}
+
+/// The form of a column; what has none of ours is text, as the question asks for it.
+fn form_of(column: &PgColumn) -> Form {
+    form_of_type(column.type_info().name()).unwrap_or(Form::Text)
 }
 
 /// Midnight of 1 January 2000 in UTC, from which PostgreSQL counts, in seconds since 1970.
@@ -387,76 +427,74 @@ const EPOCH: i64 = 946_684_800;
 
 /// The value of a cell. An instant or a date that no calendar of ours has (infinite, before the
 /// year 1, after 9999) is missing, and counted in `beyond`.
-fn cell(row: &PgRow, index: usize, beyond: &mut usize) -> Result<Value, BadCell> {
-    macro_rules! read {
-        ($kind:ty, $value:expr) => {
-            row.try_get::<Option<$kind>, _>(index)?
-                .map_or(Value::Missing, $value)
-        };
+fn cell<'r>(
+    row: &'r PgRow,
+    index: usize,
+    form: Form,
+    beyond: &Cell<usize>,
+) -> Result<CellRef<'r>, BadCell> {
+    let value = row.try_get_raw(index)?;
+    if value.is_null() {
+        return Ok(CellRef::Missing);
     }
-    let mut within = |value: Option<Value>| {
+    let within = |value: Option<CellRef<'r>>| {
         value.unwrap_or_else(|| {
-            *beyond += 1;
-            Value::Missing
+            beyond.set(beyond.get() + 1);
+            CellRef::Missing
         })
     };
-    Ok(match row.columns()[index].type_info().name() {
-        "BOOL" => read!(bool, Value::Boolean),
-        "INT2" => read!(i16, |n| Value::Integer(n.into())),
-        "INT4" => read!(i32, |n| Value::Integer(n.into())),
-        "INT8" => read!(i64, Value::Integer),
-        "FLOAT4" => read!(f32, |n| Value::Number(n.into())),
-        "FLOAT8" => read!(f64, Value::Number),
-        "NUMERIC" => read!(rust_decimal::Decimal, Value::Decimal),
+    Ok(match form {
+        Form::Boolean => CellRef::Boolean(fixed::<1>(value)? != [0]),
+        Form::Small => CellRef::Integer(i16::from_be_bytes(fixed(value)?).into()),
+        Form::Whole => CellRef::Integer(i32::from_be_bytes(fixed(value)?).into()),
+        Form::Large => CellRef::Integer(i64::from_be_bytes(fixed(value)?)),
+        Form::Single => CellRef::Number(f32::from_be_bytes(fixed(value)?).into()),
+        Form::Double => CellRef::Number(f64::from_be_bytes(fixed(value)?)),
+        Form::Decimal => CellRef::Decimal(
+            <rust_decimal::Decimal as sqlx::Decode<sqlx::Postgres>>::decode(value).map_err(
+                |source| sqlx::Error::ColumnDecode {
+                    index: index.to_string(),
+                    source,
+                },
+            )?,
+        ),
         // A timestamp without a zone is taken as UTC, the zone of our session. The driver's own
         // reading of these panics over what chrono's calendar does not reach.
-        "TIMESTAMPTZ" | "TIMESTAMP" => match raw::<8>(row, index)? {
-            None => Value::Missing,
-            Some(bytes) => within(instant(i64::from_be_bytes(bytes))),
-        },
-        "DATE" => match raw::<4>(row, index)? {
-            None => Value::Missing,
-            Some(bytes) => within(date(i32::from_be_bytes(bytes))),
-        },
-        _ => {
-            let raw = row.try_get_raw(index)?;
-            if !raw.is_null() {
-                within_bytes(raw.as_bytes().map_err(sqlx::Error::Decode)?.len())?;
-            }
-            read!(String, Value::Text)
+        Form::Instant => within(instant(i64::from_be_bytes(fixed(value)?))),
+        Form::Date => within(date(i32::from_be_bytes(fixed(value)?))),
+        Form::Text => {
+            let bytes = value.as_bytes().map_err(sqlx::Error::Decode)?;
+            within_bytes(bytes.len())?;
+            let text = std::str::from_utf8(bytes);
+            CellRef::Text(text.map_err(|error| sqlx::Error::Decode(Box::new(error)))?)
         }
     })
 }
 
-/// The bytes of a value in the binary form of the protocol; nothing if it is null.
-fn raw<const N: usize>(row: &PgRow, index: usize) -> Result<Option<[u8; N]>, sqlx::Error> {
-    let value = row.try_get_raw(index)?;
-    if value.is_null() {
-        return Ok(None);
-    }
+/// The bytes of a value that has as many in the binary form of the protocol.
+fn fixed<const N: usize>(value: PgValueRef<'_>) -> Result<[u8; N], sqlx::Error> {
     let bytes = value.as_bytes().map_err(sqlx::Error::Decode)?;
-    let bytes = bytes
+    bytes
         .try_into()
-        .map_err(|error: std::array::TryFromSliceError| sqlx::Error::Decode(Box::new(error)))?;
-    Ok(Some(bytes))
+        .map_err(|error: std::array::TryFromSliceError| sqlx::Error::Decode(Box::new(error)))
 }
 
 /// An instant by its microseconds since 2000; the ends of the range stand for infinity.
-fn instant(microseconds: i64) -> Option<Value> {
+fn instant(microseconds: i64) -> Option<CellRef<'static>> {
     let since_1970 = microseconds.checked_add(EPOCH * 1_000_000)?;
     let at = chrono::DateTime::from_timestamp_micros(since_1970)?;
     (1..=9999)
         .contains(&at.year())
-        .then_some(Value::Instant(at))
+        .then_some(CellRef::Instant(at))
 }
 
 /// A date by its days since 2000.
-fn date(days: i32) -> Option<Value> {
+fn date(days: i32) -> Option<CellRef<'static>> {
     let first = chrono::NaiveDate::from_ymd_opt(2000, 1, 1)?;
     let date = first.checked_add_signed(chrono::TimeDelta::try_days(days.into())?)?;
     (1..=9999)
         .contains(&date.year())
-        .then_some(Value::Date(date))
+        .then_some(CellRef::Date(date))
 }
 
 pub fn query_error(source: &Source, error: sqlx::Error) -> SourceError {

@@ -1,7 +1,7 @@
 //! What a source answers may hold what it was asked with. Before words of it reach anybody, each
 //! value that a definition only refers to is replaced by its reference.
 
-use maple_lark_definition::{PageStep, Setting, SftpSignIn, SignIn, Source, SourceKind, Web};
+use maple_lark_definition::{Setting, Source};
 use reqwest::Url;
 
 use crate::{Reader, SourceError};
@@ -12,7 +12,7 @@ const SHORTEST: usize = 4;
 impl Reader {
     /// A text without the values that the source's definition refers to.
     pub(crate) async fn without_secrets(&self, source: &Source, mut text: String) -> String {
-        for (setting, host) in secrets(&source.kind) {
+        for (setting, is_address) in source.kind.secrets() {
             // A command is not run again for this; what it printed stands in no answer of ours.
             if matches!(setting, Setting::Plain(_) | Setting::Command(_)) {
                 continue;
@@ -20,7 +20,7 @@ impl Reader {
             let Ok(value) = self.found(setting).await else {
                 continue;
             };
-            for secret in hidden(&value, host) {
+            for secret in hidden(&value, is_address) {
                 text = text.replace(&secret, &setting.written());
             }
         }
@@ -36,47 +36,6 @@ impl Reader {
         }
         SourceError::Said(safe)
     }
-}
-
-/// The settings of a source whose values nobody is to read, each with whether it is an address,
-/// of which the host may be known.
-fn secrets(kind: &SourceKind) -> Vec<(&Setting, bool)> {
-    if let SourceKind::Postgresql(settings) | SourceKind::Mysql(settings) = kind {
-        let password = settings.password.iter();
-        return password.map(|password| (password, false)).collect();
-    }
-    if let SourceKind::Sftp(folder) = kind {
-        return match &folder.server.sign_in {
-            SftpSignIn::Password(password) => vec![(password, false)],
-            SftpSignIn::Key { passphrase, .. } => {
-                passphrase.iter().map(|one| (one, false)).collect()
-            }
-        };
-    }
-    kind.web().map(of_web).unwrap_or_default()
-}
-
-fn of_web(web: &Web) -> Vec<(&Setting, bool)> {
-    let sign_in: Vec<&Setting> = match &web.sign_in {
-        None => Vec::new(),
-        Some(SignIn::Basic { password, .. }) => vec![password],
-        Some(SignIn::Bearer { token }) => vec![token],
-        Some(SignIn::Header { value, .. } | SignIn::Cookie { value, .. }) => vec![value],
-        Some(SignIn::Form(steps)) => steps
-            .iter()
-            .filter_map(|step| match step {
-                PageStep::Fill { with, .. } => Some(with),
-                _ => None,
-            })
-            .collect(),
-    };
-    let headers = web.headers.iter().map(|(_, value)| value);
-    sign_in
-        .into_iter()
-        .chain(headers)
-        .map(|setting| (setting, false))
-        .chain([(&web.url, true)])
-        .collect()
 }
 
 /// What must not be seen of a value: all of it, but of an address only what is behind its host.
@@ -157,5 +116,33 @@ mod tests {
         );
         let error = reader.test(&source).await.unwrap_err().to_string();
         assert!(!error.contains("T0K3N"), "{error}");
+    }
+
+    #[tokio::test]
+    async fn what_a_directory_or_an_agent_is_asked_with_is_not_shown_either() {
+        let home = tempfile::TempDir::new().unwrap();
+        let file = home.path().join("word");
+        std::fs::write(&file, "hunter2-word\n").unwrap();
+        let file = format!("file:{}", file.display());
+        for keys in [
+            format!(
+                "kind = \"ldap\"\naddress = \"127.0.0.1:1\"\nbase = \"dc=x\"\nuser = \"cn=reader\"\npassword = \"{file}\"\n"
+            ),
+            format!(
+                "kind = \"snmp\"\naddress = \"127.0.0.1:1\"\nversion = \"2c\"\ncommunity = \"{file}\"\n"
+            ),
+            format!(
+                "kind = \"snmp\"\naddress = \"127.0.0.1:1\"\nversion = \"3\"\nuser = \"reader\"\nauthentication = \"sha256\"\nauthentication-password = \"{file}\"\n"
+            ),
+        ] {
+            let text = format!("[source]\nname = \"s\"\n{keys}");
+            let source = match Definition::parse("s.toml", &text) {
+                Ok(Definition::Source(source)) => source,
+                other => panic!("{other:?}"),
+            };
+            let words = "no such user: hunter2-word".to_owned();
+            let safe = Reader::unguarded().without_secrets(&source, words).await;
+            assert_eq!(safe, format!("no such user: {file}"), "{keys}");
+        }
     }
 }

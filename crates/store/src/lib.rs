@@ -38,6 +38,7 @@ pub mod teams;
 pub mod telemetry;
 pub mod users;
 pub mod views;
+mod word_lists;
 
 use sea_orm::{
     ConnectOptions, ConnectionTrait, Database, DatabaseConnection, DbBackend, RuntimeErr,
@@ -218,6 +219,7 @@ impl Store {
             return Err(StoreError::Newer(newest));
         }
         Migrator::up(&store.db, None).await?;
+        word_lists::widen(&turn).await?;
         turn.commit().await?;
         Ok(store)
     }

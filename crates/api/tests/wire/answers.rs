@@ -300,12 +300,15 @@ fn definitions() {
         "saved_at": AT,
         "saved_by": "runa",
     }));
+    let missing = json!({ "key": "source.kind", "one_of": ["postgresql", "sqlite"] });
+    answer::<MissingKey>(missing.clone());
     let problem = json!({
-        "file": "reports/estate-daily.toml",
+        "file": "sources/shop.toml",
         "line": 3,
         "column": 1,
-        "key": "titel",
-        "message": "is no key; did you mean \"title\"?",
+        "key": "source",
+        "message": "the key \"kind\" is missing here",
+        "missing": missing,
     });
     answer::<FileProblem>(problem.clone());
     answer::<Draft>(json!({ "text": "", "keys": { "title": "Estate" }, "problems": [problem] }));

@@ -1,232 +1,186 @@
-//! What a new definition needs and was not given, asked for at a terminal.
+//! What a new definition needs and was not given, asked for at a terminal. The service says what is
+//! missing; this knows no kinds of sources or channels.
 
 use std::io::IsTerminal;
 
 use console::{Term, style};
-use maple_lark_api::Kind;
+use maple_lark_api::{Draft, DraftOrder, FileProblem, Kind, Words};
 use serde_json::Value;
 
-use crate::failure::Failure;
+use super::keys::tables;
+use crate::{client::Client, failure::Failure};
 
 /// Keys with their values, each key as the path to it.
 pub type Given = Vec<(Vec<String>, Value)>;
 
-/// A key that a definition needs.
-struct Needed {
-    key: &'static str,
-    question: &'static str,
-    /// Only where this key has this value.
-    when: Option<(&'static str, &'static [&'static str])>,
-    is_list: bool,
+/// A question for the value of a key.
+#[derive(Debug, PartialEq, Eq)]
+struct Question {
+    /// The key as somebody would give it: without the name of the definition's own table.
+    key: String,
+    words: String,
+    /// The definition is valid without it.
+    may_be_empty: bool,
 }
 
-const fn needed(key: &'static str, question: &'static str) -> Needed {
-    Needed {
-        key,
-        question,
-        when: None,
-        is_list: false,
+/// What a key is called when it is asked for; the key itself if nothing better is known.
+fn words_of(kind: Kind, key: &str) -> &str {
+    match (kind, key) {
+        (_, "title") => "Title for people",
+        (Kind::Person, "address") => "Mail address",
+        (_, "address") => "Host and port, such as db1.example.org:5432",
+        (_, "host") => "Host",
+        (_, "url") => "Address, with http:// or https://",
+        (_, "user") => "User",
+        (_, "password") => {
+            "Where its password is: secret:NAME, env:NAME or file:/path; nothing if it has none"
+        }
+        (_, "host-key") => {
+            "Fingerprint of its key, SHA256:…, as told by: ssh-keyscan HOST | ssh-keygen -lf -"
+        }
+        (_, "private-key") => "Where the private key is: secret:NAME or file:/path",
+        (_, "secret-key") => "Where the secret key is: secret:NAME or file:/path",
+        (_, "from") => "Sender, such as Reports <reports@example.org>",
+        (_, "folder") => "Folder",
+        (_, "file") => "File",
+        (_, "database") => "Database",
+        (_, "program") => "Name of the program in the service's configuration",
+        (_, "members") => "Members: people, groups, addresses, with commas",
+        (_, "time-zone") => "Time zone, such as Europe/Copenhagen",
+        (_, "dashboards") => "Dashboards, with commas",
+        (_, "window.previous") => "Window, the previous: day, week or month",
+        (_, "subject") => "Subject",
+        (_, "text") => "Message",
+        _ => key,
     }
 }
 
-const fn list(key: &'static str, question: &'static str) -> Needed {
-    Needed {
-        is_list: true,
-        ..needed(key, question)
-    }
-}
-
-const fn of_kind(
-    kinds: &'static [&'static str],
-    key: &'static str,
-    question: &'static str,
-) -> Needed {
-    Needed {
-        when: Some(("kind", kinds)),
-        ..needed(key, question)
-    }
-}
-
-const TITLE: Needed = needed("title", "Title for people");
-const ADDRESS_OF_FILES: &str = "Host and port, such as share.example.org:22";
-const HOST_KEY: &str =
-    "Fingerprint of its key, SHA256:…, as told by: ssh-keyscan HOST | ssh-keygen -lf -";
-const PRIVATE_KEY: &str = "Where the private key is: secret:NAME or file:/path";
-
-const PERSON: &[Needed] = &[TITLE, needed("address", "Mail address")];
-const GROUP: &[Needed] = &[
-    TITLE,
-    list("members", "Members: people, groups, addresses, with commas"),
-];
-const SOURCE: &[Needed] = &[
-    TITLE,
-    needed(
-        "kind",
-        "Kind: postgresql, mysql, sqlite, open-metrics, http-json, files, sftp, program, ldap, snmp, web-page or local-checks",
-    ),
-    of_kind(
-        &["postgresql", "mysql"],
-        "address",
-        "Host and port, such as db1:5432",
-    ),
-    of_kind(&["postgresql", "mysql"], "database", "Database"),
-    of_kind(
-        &["postgresql", "mysql"],
-        "user",
-        "User, an account that may only read",
-    ),
-    of_kind(
-        &["postgresql", "mysql"],
-        "password",
-        "Where its password is: secret:NAME, env:NAME or file:/path",
-    ),
-    of_kind(
-        &["open-metrics", "http-json", "web-page"],
-        "url",
-        "Address, with http:// or https://",
-    ),
-    of_kind(&["files"], "folder", "Folder"),
-    of_kind(&["sftp"], "address", ADDRESS_OF_FILES),
-    of_kind(&["sftp"], "host-key", HOST_KEY),
-    of_kind(&["sftp"], "user", "User"),
-    of_kind(&["sftp"], "private-key", PRIVATE_KEY),
-    of_kind(&["sftp"], "folder", "Folder there"),
-    of_kind(&["sqlite"], "file", "The database's file"),
-    of_kind(
-        &["program"],
-        "program",
-        "Name of the program under [source-programs] in the service's configuration",
-    ),
-];
-const CHANNEL: &[Needed] = &[
-    TITLE,
-    needed(
-        "kind",
-        "Kind: mail-server, folder, upload, object-storage, webhook, syslog, program, sftp or snmp",
-    ),
-    of_kind(&["mail-server"], "host", "Host"),
-    of_kind(
-        &["mail-server"],
-        "from",
-        "Sender, such as Reports <reports@example.org>",
-    ),
-    of_kind(&["folder"], "folder", "Folder"),
-    of_kind(
-        &["program"],
-        "program",
-        "Name of the program in the service's configuration",
-    ),
-    of_kind(
-        &["upload", "object-storage", "webhook"],
-        "url",
-        "Address, with http:// or https://",
-    ),
-    of_kind(&["object-storage"], "bucket", "Bucket"),
-    of_kind(&["object-storage"], "access-key", "Access key"),
-    of_kind(
-        &["object-storage"],
-        "secret-key",
-        "Secret key, such as secret:objects",
-    ),
-    of_kind(
-        &["syslog"],
-        "address",
-        "Host and port, such as log.example.org:514",
-    ),
-    of_kind(&["sftp"], "address", ADDRESS_OF_FILES),
-    of_kind(&["sftp"], "host-key", HOST_KEY),
-    of_kind(&["sftp"], "user", "User"),
-    of_kind(&["sftp"], "private-key", PRIVATE_KEY),
-    of_kind(&["sftp"], "folder", "Folder there"),
-    of_kind(
-        &["snmp"],
-        "address",
-        "Host and port, such as nms.example.org:162",
-    ),
-    of_kind(&["snmp"], "version", "Version: 3 or 2c"),
-];
-const REPORT: &[Needed] = &[
-    TITLE,
-    needed("time-zone", "Time zone, such as Europe/Copenhagen"),
-    list("dashboards", "Dashboards, with commas"),
-    needed(
-        "window.previous",
-        "Window, the previous: day, week or month",
-    ),
-];
-const MESSAGE: &[Needed] = &[
-    TITLE,
-    needed("subject", "Subject"),
-    needed("text", "Message"),
-];
-const ONLY_TITLE: &[Needed] = &[TITLE];
-
-fn needs_of(kind: Kind) -> &'static [Needed] {
-    match kind {
-        Kind::Person => PERSON,
-        Kind::Group => GROUP,
-        Kind::Source => SOURCE,
-        Kind::Channel => CHANNEL,
-        Kind::Report => REPORT,
-        Kind::MessageTemplate => MESSAGE,
-        _ => ONLY_TITLE,
-    }
-}
-
-fn value_of<'g>(given: &'g Given, key: &str) -> Option<&'g Value> {
-    let is_it = |(path, _): &&(Vec<String>, Value)| path.join(".") == key;
-    given.iter().find(is_it).map(|(_, value)| value)
-}
-
-/// The first key that is needed and not given.
-fn next(kind: Kind, given: &Given) -> Option<&'static Needed> {
-    let applies = |one: &&Needed| {
-        one.when.is_none_or(|(key, values)| {
-            let found = value_of(given, key).and_then(Value::as_str);
-            found.is_some_and(|found| values.contains(&found))
-        })
+fn question(kind: Kind, key: &str, one_of: &[String]) -> Question {
+    let words = words_of(kind, key);
+    let mut words = if words == key {
+        // `access-key` is asked for as "Access key".
+        let plain = key.replace(['-', '.'], " ");
+        let mut letters = plain.chars();
+        let first = letters.next().into_iter().flat_map(char::to_uppercase);
+        first.chain(letters).collect()
+    } else {
+        words.to_owned()
     };
-    // A window may be said in other ways, too, and a password stands for a key.
-    let is_given = |one: &&Needed| {
-        value_of(given, one.key).is_some()
-            || one.key == "private-key" && value_of(given, "password").is_some()
-            || one.key.starts_with("window.") && given.iter().any(|(path, _)| path[0] == "window")
-    };
-    needs_of(kind)
-        .iter()
-        .filter(applies)
-        .find(|one| !is_given(one))
+    if !one_of.is_empty() {
+        words = format!("{words}: {}", one_of.join(", "));
+    }
+    Question {
+        key: key.to_owned(),
+        words,
+        may_be_empty: false,
+    }
 }
 
-fn value(one: &Needed, answer: &str) -> Value {
-    if one.is_list {
+/// The key as somebody would give it.
+fn plain_key(kind: Kind, key: &str) -> String {
+    match key {
+        // A window may be said in other ways, too; this is the usual one.
+        "window" => "window.previous".to_owned(),
+        _ => {
+            let own = key.strip_prefix(kind.word()).unwrap_or_default();
+            own.strip_prefix('.').unwrap_or(key).to_owned()
+        }
+    }
+}
+
+fn is_given(given: &Given, key: &str) -> bool {
+    given.iter().any(|(path, _)| path.join(".") == key)
+}
+
+/// What to ask next, by what the service says is missing. Somebody who was asked for a user (`asked`)
+/// is asked for the password, too.
+fn next(kind: Kind, given: &Given, asked: &[String], problems: &[FileProblem]) -> Option<Question> {
+    if !is_given(given, "title") {
+        return Some(question(kind, "title", &[]));
+    }
+    let mut missing = problems.iter().filter_map(|one| one.missing.as_ref());
+    if let Some(missing) = missing.next() {
+        return Some(question(
+            kind,
+            &plain_key(kind, &missing.key),
+            &missing.one_of,
+        ));
+    }
+    let was_asked = |key: &str| asked.iter().any(|one| one == key);
+    let signs_in = ["password", "private-key"];
+    let open = was_asked("user")
+        && !was_asked("password")
+        && !signs_in.iter().any(|key| is_given(given, key));
+    (open && kind == Kind::Source).then(|| Question {
+        may_be_empty: true,
+        ..question(kind, "password", &[])
+    })
+}
+
+/// What is wrong with the answer for a key.
+fn wrong<'p>(kind: Kind, key: &str, problems: &'p [FileProblem]) -> Option<&'p str> {
+    let is_it = |one: &&FileProblem| one.missing.is_none() && plain_key(kind, &one.key) == key;
+    problems.iter().find(is_it).map(|one| one.message.as_str())
+}
+
+/// An answer as a value: what is a list is typed with commas.
+fn value(key: &str, answer: &str) -> Value {
+    if ["members", "dashboards"].contains(&key) {
         let items = answer.split(',').map(str::trim);
         return items.filter(|item| !item.is_empty()).collect();
     }
     answer.trim().into()
 }
 
+async fn problems(client: &Client, kind: Kind, given: &Given) -> Result<Vec<FileProblem>, Failure> {
+    let order = DraftOrder {
+        text: String::new(),
+        keys: Some(tables(kind, given.clone())),
+    };
+    let draft: Draft = client.post("/definitions/draft", &order).await?;
+    Ok(draft.problems)
+}
+
 /// Asks for what is missing, if somebody sits at a terminal; elsewhere the service says what is.
 ///
 /// # Errors
-/// If the terminal is closed instead of an answer.
-pub fn complete(kind: Kind, given: &mut Given) -> Result<(), Failure> {
+/// If the service does not answer, or the terminal is closed instead of an answer.
+pub async fn complete(client: &Client, kind: Kind, given: &mut Given) -> Result<(), Failure> {
     let term = Term::stderr();
     if !std::io::stdin().is_terminal() || !term.is_term() {
         return Ok(());
     }
-    while let Some(one) = next(kind, given) {
-        let broken = |error: std::io::Error| Failure::Local(error.to_string());
-        term.write_str(&format!("{}: ", style(one.question).bold()))
+    let broken = |error: std::io::Error| Failure::Local(error.to_string());
+    let mut asked = Vec::new();
+    let mut found = problems(client, kind, given).await?;
+    while let Some(Question {
+        key,
+        words,
+        may_be_empty,
+    }) = next(kind, given, &asked, &found)
+    {
+        term.write_str(&format!("{}: ", style(words).bold()))
             .map_err(broken)?;
         let mut answer = String::new();
         if std::io::stdin().read_line(&mut answer).map_err(broken)? == 0 {
-            let words = format!("nothing was made: \"{}\" is missing", one.key);
+            let words = format!("nothing was made: \"{key}\" is missing");
             return Err(Failure::Local(words));
         }
-        if !answer.trim().is_empty() {
-            let path = one.key.split('.').map(str::to_owned).collect();
-            given.push((path, value(one, &answer)));
+        if may_be_empty || !answer.trim().is_empty() {
+            asked.push(key.clone());
+        }
+        if answer.trim().is_empty() {
+            continue;
+        }
+        let path = key.split('.').map(str::to_owned).collect();
+        given.push((path, value(&key, &answer)));
+        found = problems(client, kind, given).await?;
+        if let Some(words) = wrong(kind, &key, &found) {
+            term.write_line(&style(words).red().to_string())
+                .map_err(broken)?;
+            given.pop();
+            asked.retain(|one| *one != key);
+            found = problems(client, kind, given).await?;
         }
     }
     Ok(())
@@ -234,55 +188,85 @@ pub fn complete(kind: Kind, given: &mut Given) -> Result<(), Failure> {
 
 #[cfg(test)]
 mod tests {
+    use maple_lark_api::MissingKey;
     use serde_json::json;
 
     use super::*;
 
-    fn given(keys: &[(&str, &str)]) -> Given {
-        let one = |(key, value): &(&str, &str)| {
-            let path = key.split('.').map(str::to_owned).collect();
-            (path, Value::from(*value))
-        };
-        keys.iter().map(one).collect()
+    fn given(keys: &[&str]) -> Given {
+        let path = |key: &&str| key.split('.').map(str::to_owned).collect();
+        keys.iter().map(|key| (path(key), json!("x"))).collect()
     }
 
-    fn asked(kind: Kind, keys: &[(&str, &str)]) -> Vec<&'static str> {
-        let mut given = given(keys);
-        let mut asked = Vec::new();
-        while let Some(one) = next(kind, &given) {
-            asked.push(one.key);
-            let answer = if one.key == "kind" { "postgresql" } else { "x" };
-            given.push((
-                one.key.split('.').map(str::to_owned).collect(),
-                value(one, answer),
-            ));
+    fn missing(key: &str, one_of: &[&str]) -> FileProblem {
+        FileProblem {
+            file: "new".to_owned(),
+            line: 1,
+            column: 1,
+            key: String::new(),
+            message: "is missing".to_owned(),
+            missing: Some(MissingKey {
+                key: key.to_owned(),
+                one_of: one_of.iter().map(|word| (*word).to_owned()).collect(),
+            }),
         }
-        asked
     }
 
     #[test]
-    fn what_a_kind_needs_is_asked_once_and_what_is_given_is_not() {
-        assert_eq!(asked(Kind::Person, &[("title", "Ada")]), ["address"]);
-        assert_eq!(
-            asked(Kind::Source, &[]),
-            ["title", "kind", "address", "database", "user", "password"]
-        );
-        assert_eq!(
-            asked(Kind::Source, &[("kind", "local-checks")]),
-            ["title"],
-            "checks need no more"
-        );
-        assert_eq!(
-            asked(Kind::Report, &[("window.last", "P7D"), ("title", "R")]),
-            ["time-zone", "dashboards"]
-        );
-        assert_eq!(asked(Kind::Theme, &[]), ["title"]);
+    fn what_the_service_misses_is_asked_after_the_title() {
+        let problems = [missing("source.address", &[]), missing("source.user", &[])];
+        let asked = next(Kind::Source, &Vec::new(), &[], &problems).unwrap();
+        assert_eq!(asked.key, "title");
+        let asked = next(Kind::Source, &given(&["title"]), &[], &problems).unwrap();
+        assert_eq!((asked.key.as_str(), asked.may_be_empty), ("address", false));
+        assert_eq!(next(Kind::Theme, &given(&["title"]), &[], &[]), None);
+    }
+
+    #[test]
+    fn a_choice_is_asked_with_its_words_and_an_unknown_key_by_its_name() {
+        let kinds = [missing("source.kind", &["sqlite", "ldap"])];
+        let asked = next(Kind::Source, &given(&["title"]), &[], &kinds).unwrap();
+        assert_eq!(asked.words, "Kind: sqlite, ldap");
+        let asked = question(Kind::Channel, "access-key", &[]);
+        assert_eq!(asked.words, "Access key");
+        let window = [missing("window", &[])];
+        let asked = next(Kind::Report, &given(&["title"]), &[], &window).unwrap();
+        assert_eq!(asked.key, "window.previous");
+    }
+
+    #[test]
+    fn whoever_names_a_user_is_asked_once_for_the_password() {
+        let known = given(&["title", "user"]);
+        let user = ["user".to_owned()];
+        let asked = next(Kind::Source, &known, &user, &[]).unwrap();
+        assert!(asked.key == "password" && asked.may_be_empty);
+        let both = ["user".to_owned(), "password".to_owned()];
+        assert_eq!(next(Kind::Source, &known, &both, &[]), None);
+        // A user that was given with the command came without a password on purpose.
+        assert_eq!(next(Kind::Source, &known, &[], &[]), None);
+        let by_key = given(&["title", "user", "private-key"]);
+        assert_eq!(next(Kind::Source, &by_key, &user, &[]), None);
+    }
+
+    #[test]
+    fn an_answer_that_will_not_do_is_told() {
+        let refused = FileProblem {
+            key: "source.kind".to_owned(),
+            message: "\"pigeon\" is not one of …".to_owned(),
+            ..missing("", &[])
+        };
+        let refused = FileProblem {
+            missing: None,
+            ..refused
+        };
+        let problems = [missing("source.address", &[]), refused];
+        assert!(wrong(Kind::Source, "kind", &problems).is_some());
+        assert_eq!(wrong(Kind::Source, "address", &problems), None);
     }
 
     #[test]
     fn a_list_is_typed_with_commas() {
-        let members = &GROUP[1];
-        assert_eq!(value(members, "ada, dagur ,"), json!(["ada", "dagur"]));
-        assert_eq!(value(&TITLE, " Ada\n"), json!("Ada"));
+        assert_eq!(value("members", "ada, dagur ,"), json!(["ada", "dagur"]));
+        assert_eq!(value("title", " Ada, the first\n"), json!("Ada, the first"));
     }
 }

@@ -22,6 +22,7 @@ pub mod history;
 #[cfg(feature = "serve")]
 pub mod init;
 pub mod keeping;
+pub mod keys;
 pub mod list;
 pub mod publish;
 pub mod run;

@@ -290,4 +290,27 @@ async fn a_new_definition_is_asked_for_at_a_terminal() {
         made.contains("members = [\"ada-berg\", \"desk@orrin-sound.example\"]"),
         "{made}"
     );
+    // What a kind needs is what the service says; an answer that will not do is asked for again.
+    let made = place.lark_at_a_terminal(
+        "new source people",
+        "People\npigeon\nldap\ndirectory\ndirectory.orrin-sound.example:636\ndc=orrin-sound\n",
+    );
+    for said in [
+        "Kind: postgresql, mysql",
+        "\"pigeon\" is not one of",
+        "\"directory\" is not host:port",
+        "Base: ",
+        "people is there",
+        "base = \"dc=orrin-sound\"",
+    ] {
+        assert!(made.contains(said), "{said} is missing in: {made}");
+    }
+    let made = place.lark_at_a_terminal(
+        "new source shop kind=postgresql address=db1:5432 database=shop",
+        "Shop\nreader\nsecret:shop\n",
+    );
+    assert!(
+        made.contains("Where its password is") && made.contains("password = \"secret:shop\""),
+        "{made}"
+    );
 }

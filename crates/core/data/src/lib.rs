@@ -16,5 +16,5 @@ pub mod table;
 pub mod unit;
 
 pub use packed::PackedTable;
-pub use table::{Column, ColumnKind, Table, Value};
+pub use table::{CellRef, Column, ColumnKind, Table, Value};
 pub use unit::Unit;

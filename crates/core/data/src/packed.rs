@@ -14,7 +14,7 @@ use serde::{
 
 use crate::{
     stop,
-    table::{Column, ColumnKind, Table, Value},
+    table::{CellRef, Column, ColumnKind, Table, Value},
 };
 
 /// How many bytes of rows are packed into one piece. A full one is compressed, for rows are much like
@@ -29,8 +29,8 @@ pub struct PackedTable {
     full: Vec<Arc<[u8]>>,
     open: Vec<u8>,
     count: usize,
-    /// Of all rows, before they are compressed.
-    bytes: usize,
+    /// How many bytes the full pieces had before they were compressed.
+    packed: usize,
     /// The source had more rows than the limit allowed to read.
     pub truncated: bool,
 }
@@ -50,31 +50,31 @@ enum Cell<'a> {
     Date(i32),
 }
 
-impl<'a> From<&'a Value> for Cell<'a> {
-    fn from(value: &'a Value) -> Self {
+impl<'a> From<CellRef<'a>> for Cell<'a> {
+    fn from(cell: CellRef<'a>) -> Self {
         use chrono::Datelike;
-        match value {
-            Value::Missing => Self::Missing,
-            Value::Boolean(b) => Self::Boolean(*b),
-            Value::Integer(n) => Self::Integer(*n),
-            Value::Number(n) => Self::Number(*n),
-            Value::Decimal(n) => Self::Decimal(n.serialize()),
-            Value::Text(text) => Self::Text(text),
-            Value::Instant(at) => Self::Instant(at.timestamp(), at.timestamp_subsec_nanos()),
-            Value::Date(date) => Self::Date(date.num_days_from_ce()),
+        match cell {
+            CellRef::Missing => Self::Missing,
+            CellRef::Boolean(b) => Self::Boolean(b),
+            CellRef::Integer(n) => Self::Integer(n),
+            CellRef::Number(n) => Self::Number(n),
+            CellRef::Decimal(n) => Self::Decimal(n.serialize()),
+            CellRef::Text(text) => Self::Text(text),
+            CellRef::Instant(at) => Self::Instant(at.timestamp(), at.timestamp_subsec_nanos()),
+            CellRef::Date(date) => Self::Date(date.num_days_from_ce()),
         }
     }
 }
 
-impl From<Cell<'_>> for Value {
-    fn from(cell: Cell<'_>) -> Self {
+impl<'a> From<Cell<'a>> for CellRef<'a> {
+    fn from(cell: Cell<'a>) -> Self {
         match cell {
             Cell::Missing => Self::Missing,
             Cell::Boolean(b) => Self::Boolean(b),
             Cell::Integer(n) => Self::Integer(n),
             Cell::Number(n) => Self::Number(n),
             Cell::Decimal(bytes) => Self::Decimal(Decimal::deserialize(bytes)),
-            Cell::Text(text) => Self::Text(text.to_owned()),
+            Cell::Text(text) => Self::Text(text),
             // Only what was an instant or a date has been packed as one.
             Cell::Instant(seconds, nanoseconds) => {
                 DateTime::from_timestamp(seconds, nanoseconds).map_or(Self::Missing, Self::Instant)
@@ -112,7 +112,7 @@ impl PackedTable {
     /// they say.
     #[must_use]
     pub fn size(&self) -> usize {
-        self.bytes
+        self.packed + self.open.len()
     }
 
     /// The place of the column of this name.
@@ -124,16 +124,44 @@ impl PackedTable {
     /// Adds a row: one value a column.
     pub fn push(&mut self, row: &[Value]) {
         debug_assert_eq!(row.len(), self.columns.len());
+        row.iter().for_each(|value| self.pack(value.into()));
+        self.end_row();
+    }
+
+    /// Adds a row of cells that are read as they are asked for: one a column.
+    ///
+    /// # Errors
+    /// The first cell's that cannot be read, with its column; nothing is added then.
+    pub fn push_read<'r, E>(
+        &mut self,
+        read: impl Fn(usize) -> Result<CellRef<'r>, E>,
+    ) -> Result<(), (usize, E)> {
         let before = self.open.len();
-        for value in row {
-            // Writing to memory cannot fail, and every cell has a packed form.
-            if let Ok(bytes) = postcard::to_extend(&Cell::from(value), mem::take(&mut self.open)) {
-                self.open = bytes;
+        for column in 0..self.columns.len() {
+            match read(column) {
+                Ok(cell) => self.pack(cell),
+                Err(error) => {
+                    self.open.truncate(before);
+                    return Err((column, error));
+                }
             }
         }
+        self.end_row();
+        Ok(())
+    }
+
+    fn pack(&mut self, cell: CellRef<'_>) {
+        // Writing to memory cannot fail, and every cell has a packed form.
+        if let Ok(bytes) = postcard::to_extend(&Cell::from(cell), mem::take(&mut self.open)) {
+            self.open = bytes;
+        }
+    }
+
+    /// What was packed since the last one is a row.
+    fn end_row(&mut self) {
         self.count += 1;
-        self.bytes += self.open.len() - before;
         if self.open.len() >= PIECE {
+            self.packed += self.open.len();
             self.full.push(compress_prepend_size(&self.open).into());
             self.open.clear();
         }
@@ -158,6 +186,42 @@ impl PackedTable {
             Some(piece) => decompress_size_prepended(piece).unwrap_or_default().into(),
             None => Cow::Borrowed(&self.open),
         }
+    }
+
+    /// How many pieces its rows are kept in. Pieces can be walked side by side, see
+    /// [`PackedTable::each_row_of`].
+    #[must_use]
+    pub fn pieces(&self) -> usize {
+        self.full.len() + usize::from(!self.open.is_empty())
+    }
+
+    /// Walks over the rows of one piece, in order; there are none in a piece that is not there.
+    ///
+    /// # Errors
+    /// The first that `each` gives back; the walk ends there.
+    pub fn each_row_of<E>(
+        &self,
+        piece: usize,
+        mut each: impl FnMut(&[CellRef<'_>]) -> Result<(), E>,
+    ) -> Result<(), E> {
+        if piece >= self.pieces() {
+            return Ok(());
+        }
+        let bytes = self.piece(piece);
+        let (mut rest, mut row) = (&*bytes, Vec::with_capacity(self.columns.len()));
+        while !rest.is_empty() {
+            row.clear();
+            for _ in &self.columns {
+                // What was packed here can be read here.
+                let Ok((cell, after)) = postcard::take_from_bytes::<Cell<'_>>(rest) else {
+                    return Ok(());
+                };
+                row.push(CellRef::from(cell));
+                rest = after;
+            }
+            each(&row)?;
+        }
+        Ok(())
     }
 
     /// These columns alone, in this order.
@@ -249,7 +313,7 @@ impl Rows<'_> {
             let Ok((cell, after)) = postcard::take_from_bytes::<Cell<'_>>(rest) else {
                 return false;
             };
-            row.push(cell.into());
+            row.push(CellRef::from(cell).into());
             rest = after;
         }
         self.at = self.open.len() - rest.len();
@@ -601,10 +665,47 @@ mod tests {
             "{held} of {} bytes",
             packed.size()
         );
+        let mut walked = 0;
+        for piece in 0..copy.pieces() + 1 {
+            let each = |row: &[CellRef<'_>]| {
+                assert_eq!(row[0], CellRef::Integer(walked));
+                walked += 1;
+                if walked == 45_000 {
+                    Err(walked)
+                } else {
+                    Ok(())
+                }
+            };
+            if let Err(last) = copy.each_row_of(piece, each) {
+                assert_eq!((last, walked), (45_000, 45_000));
+                walked = 50_000;
+                break;
+            }
+        }
+        assert_eq!(walked, 50_000);
         let texts = packed.select(&[1]);
         assert_eq!(
             (texts.len(), texts.rows().nth(39_999).unwrap()),
             (50_000, vec![Value::Text("x".repeat(39_999 % 40))])
+        );
+    }
+
+    #[test]
+    fn a_row_with_a_cell_that_cannot_be_read_is_not_added() {
+        let mut packed = PackedTable::new(every_kind().columns[1..3].to_vec());
+        let before = packed.clone();
+        let read = |column| match column {
+            0 => Ok(CellRef::Integer(1)),
+            _ => Err("torn"),
+        };
+        assert_eq!(packed.push_read(read), Err((1, "torn")));
+        assert_eq!((&packed, packed.pieces()), (&before, 0));
+        let whole = |column| Ok::<_, ()>([CellRef::Integer(7), CellRef::Missing][column]);
+        packed.push_read(whole).unwrap();
+        assert_eq!((packed.len(), packed.pieces()), (1, 1));
+        assert_eq!(
+            packed.rows().next().unwrap(),
+            [Value::Integer(7), Value::Missing]
         );
     }
 

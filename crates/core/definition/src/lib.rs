@@ -75,7 +75,7 @@ pub use model::source::{
 pub use model::template::{BadTemplate, Template, figures_named};
 pub use model::theme::{Paper, Theme};
 pub use model::width::{BadWidth, Width, rows};
-pub use problem::{Place, Placed, Problem};
+pub use problem::{MissingKey, Place, Placed, Problem};
 pub use read::{files::size, query_alone, schedule_and_window};
 pub use set::DefinitionSet;
 pub use set::{

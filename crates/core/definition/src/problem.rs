@@ -18,6 +18,19 @@ pub struct Problem {
     pub key: String,
     /// What is wrong, and how to mend it.
     pub message: String,
+    /// The key that is not there and must be, if that is what is wrong.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub missing: Option<Box<MissingKey>>,
+}
+
+/// A key that must be there and is not.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct MissingKey {
+    /// Its dotted path, such as `source.address`.
+    pub key: String,
+    /// The words that it may be; empty where it may be others.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub one_of: Vec<String>,
 }
 
 impl Problem {
@@ -30,6 +43,7 @@ impl Problem {
             column: 1,
             key: String::new(),
             message: message.to_owned(),
+            missing: None,
         }
     }
 }
@@ -76,6 +90,7 @@ impl Place {
             column: self.column,
             key: self.key.clone(),
             message: message.to_string(),
+            missing: None,
         }
     }
 }

@@ -45,6 +45,7 @@ use crate::{
     csv::write_csv,
     fonts::{self, FontSet, OWN},
     html, palette, place as place_of, template_values,
+    threads::by_one_thread,
 };
 
 const TEMPLATE: &str = include_str!("report.typ");
@@ -131,33 +132,6 @@ impl World for Job {
     /// Rendering has no clock.
     fn today(&self, _offset: Option<Duration>) -> Option<Datetime> {
         None
-    }
-}
-
-/// Threads for layout: as many as there are threads that compute for runs and for people
-/// together, so that neither waits here for the other. The typesetter works on such
-/// threads in any case; where all of a document is made by one of them, what its layout has let
-/// go of is room for what is written from it.
-static THREADS: LazyLock<Option<rayon::ThreadPool>> = LazyLock::new(|| {
-    rayon::ThreadPoolBuilder::new()
-        .num_threads(2 * std::thread::available_parallelism().map_or(2, usize::from))
-        .thread_name(|number| format!("layout-{number}"))
-        .stack_size(32 << 20)
-        .build()
-        .ok()
-});
-
-fn by_one_thread<T: Send>(work: impl FnOnce() -> T + Send) -> T {
-    match &*THREADS {
-        Some(threads) => {
-            let stop = stop::current();
-            // What stops it there is passed on to here.
-            match threads.install(|| stop::under(&stop, work)) {
-                Ok(done) => done,
-                Err(stop::Stopped) => stop::end(),
-            }
-        }
-        None => work(),
     }
 }
 

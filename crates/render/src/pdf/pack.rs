@@ -9,6 +9,8 @@ use std::io::{self, Write};
 
 use flate2::{Compression, write::ZlibEncoder};
 
+use crate::threads::side_by_side;
+
 /// Objects in one stream: more pack better, fewer are read faster.
 const IN_ONE_STREAM: usize = 200;
 
@@ -37,28 +39,24 @@ pub fn packed(bytes: &[u8]) -> Option<Vec<u8>> {
             loose.push((id, body));
         }
     }
-    for objects in loose.chunks(IN_ONE_STREAM) {
-        let (mut list, mut bodies) = (String::new(), Vec::new());
-        let stream = places.len() as u32;
-        for (index, (id, body)) in objects.iter().enumerate() {
-            list += &format!("{id} {} ", bodies.len());
-            bodies.extend_from_slice(body);
-            bodies.push(b'\n');
+    let (streams, first) = (
+        loose.chunks(IN_ONE_STREAM),
+        u32::try_from(places.len()).ok()?,
+    );
+    let streams: Vec<&[(usize, &[u8])]> = streams.collect();
+    let written = side_by_side(0..streams.len(), |number| {
+        together(streams[number], first + number as u32)
+    });
+    for (number, (objects, bytes)) in streams.iter().zip(written).enumerate() {
+        let stream = first + number as u32;
+        for (index, (id, _)) in objects.iter().enumerate() {
             places[*id] = Place::In {
                 stream,
                 index: index as u16,
             };
         }
         places.push(Place::At(u32::try_from(out.len()).ok()?));
-        let first = list.len();
-        bodies.splice(..0, list.into_bytes());
-        write_stream(
-            &mut out,
-            stream,
-            &format!("/Type /ObjStm /N {} /First {first}", objects.len()),
-            &bodies,
-        )
-        .ok()?;
+        out.extend_from_slice(&bytes?);
     }
     let (start, id) = (u32::try_from(out.len()).ok()?, places.len() as u32);
     places.push(Place::At(start));
@@ -68,9 +66,23 @@ pub fn packed(bytes: &[u8]) -> Option<Vec<u8>> {
         places.len(),
         table.trailer
     );
-    write_stream(&mut out, id, &about, &entries).ok()?;
+    out.extend_from_slice(&stream(id, &about, &entries).ok()?);
     write!(out, "startxref\n{start}\n%%EOF").ok()?;
     Some(out)
+}
+
+/// Objects in one stream that has this number.
+fn together(objects: &[(usize, &[u8])], number: u32) -> Option<Vec<u8>> {
+    let (mut list, mut bodies) = (String::new(), Vec::new());
+    for (id, body) in objects {
+        list += &format!("{id} {} ", bodies.len());
+        bodies.extend_from_slice(body);
+        bodies.push(b'\n');
+    }
+    let first = list.len();
+    bodies.splice(..0, list.into_bytes());
+    let about = format!("/Type /ObjStm /N {} /First {first}", objects.len());
+    stream(number, &about, &bodies).ok()
 }
 
 impl Place {
@@ -162,17 +174,20 @@ fn inner(object: &[u8], id: usize) -> Option<&[u8]> {
     Some(begun[..rfind(begun, b"endobj")?].trim_ascii())
 }
 
-fn write_stream(out: &mut Vec<u8>, id: u32, about: &str, bytes: &[u8]) -> io::Result<()> {
+/// A compressed stream as an object.
+fn stream(id: u32, about: &str, bytes: &[u8]) -> io::Result<Vec<u8>> {
     let mut packed = ZlibEncoder::new(Vec::new(), Compression::default());
     packed.write_all(bytes)?;
     let packed = packed.finish()?;
+    let mut out = Vec::with_capacity(packed.len() + 200);
     write!(
         out,
         "{id} 0 obj\n<< {about} /Filter /FlateDecode /Length {} >>\nstream\n",
         packed.len()
     )?;
     out.write_all(&packed)?;
-    out.write_all(b"\nendstream\nendobj\n")
+    out.write_all(b"\nendstream\nendobj\n")?;
+    Ok(out)
 }
 
 fn rfind(bytes: &[u8], wanted: &[u8]) -> Option<usize> {

@@ -2,7 +2,10 @@
 //!
 //! `schema/NNNN.sql` puts rows into what step NNNN of the schema adds, as a place had them that ran then.
 
-use std::{collections::BTreeMap, path::Path};
+use std::{
+    collections::{BTreeMap, BTreeSet},
+    path::Path,
+};
 
 use maple_lark_api::{ChannelType, Words};
 use maple_lark_store::Migrator;
@@ -176,16 +179,49 @@ async fn what_earlier_versions_write_is_taken_by_the_newest_schema() {
     assert!(store.verify_audit().await.unwrap().broken.is_empty());
 }
 
+/// What each column may hold that may hold some words only: the constraint's table, its name and what it says.
+async fn word_lists(records: &mut PgConnection) -> Vec<(String, String, String)> {
+    sqlx::query_as(
+        "select conrelid::regclass::text, conname::text, \
+                regexp_replace(pg_get_constraintdef(oid), ' NOT VALID$', '') \
+         from pg_constraint \
+         where contype = 'c' and conrelid <> 0 and pg_get_constraintdef(oid) like '% = ANY (%' and conislocal \
+         order by 1, 2",
+    )
+    .fetch_all(records)
+    .await
+    .unwrap()
+}
+
 /// A list of words that a column may hold is as long as it was when its table was made; what came to it since is
 /// taken by a place that was there before, too.
 #[tokio::test]
 async fn what_a_column_may_hold_grows_with_the_words() {
     let cluster = TestCluster::new().await.unwrap();
-    let (url, mut records) = populated(&cluster, 40).await;
-    let narrow = "alter table deliveries drop constraint deliveries_channel_check; \
-                  alter table deliveries add constraint deliveries_channel_check check (channel in ('mail', 'folder', 'upload', 'webhook', 'syslog', 'removed'))";
-    records.execute(narrow).await.unwrap();
+    let newest = Migrator::migrations().len();
+    let (url, mut records) = populated(&cluster, newest).await;
     drop(Store::open(&url, 2).await.unwrap());
+    let before = word_lists(&mut records).await;
+    assert_eq!(before.len(), 14, "{before:#?}");
+    for (table, name, says) in &before {
+        let first = says.find('\'').unwrap();
+        let word = says[first..].split(':').next().unwrap();
+        let column = &name[table.len() + 1..name.len() - "_check".len()];
+        let narrow = format!(
+            "alter table {table} drop constraint {name}, \
+             add constraint {name} check ({column} = any (array[{word}])) not valid"
+        );
+        records.execute(AssertSqlSafe(narrow)).await.unwrap();
+    }
+    drop(Store::open(&url, 2).await.unwrap());
+    let words = |says: &str| {
+        let parts = says.split('\'').skip(1).step_by(2);
+        parts.map(str::to_owned).collect::<BTreeSet<_>>()
+    };
+    for (before, after) in before.iter().zip(word_lists(&mut records).await) {
+        assert_eq!((&after.0, &after.1), (&before.0, &before.1));
+        assert_eq!(words(&after.2), words(&before.2), "{} {}", after.0, after.1);
+    }
     for channel in ChannelType::ALL {
         let taken = sqlx::query("update deliveries set channel = $1")
             .bind(channel.word())
@@ -193,8 +229,25 @@ async fn what_a_column_may_hold_grows_with_the_words() {
             .await;
         assert!(taken.unwrap().rows_affected() > 0, "{channel}");
     }
-    let other = sqlx::query("update deliveries set channel = 'pigeon'")
-        .execute(&mut records)
-        .await;
-    assert!(other.is_err());
+    let other = "update deliveries set channel = 'pigeon'";
+    assert!(records.execute(other).await.is_err());
+}
+
+/// A newer version may have let a column hold a word that this one does not know.
+#[tokio::test]
+async fn a_word_that_this_version_does_not_know_stays_allowed() {
+    let cluster = TestCluster::new().await.unwrap();
+    let newest = Migrator::migrations().len();
+    let (url, mut records) = populated(&cluster, newest).await;
+    let other = "alter table deliveries drop constraint deliveries_channel_check; \
+                 alter table deliveries add constraint deliveries_channel_check check (channel in ('mail', 'pigeon')) not valid";
+    records.execute(other).await.unwrap();
+    drop(Store::open(&url, 2).await.unwrap());
+    for word in ["pigeon", "snmp"] {
+        let taken = sqlx::query("update deliveries set channel = $1")
+            .bind(word)
+            .execute(&mut records)
+            .await;
+        assert!(taken.unwrap().rows_affected() > 0, "{word}");
+    }
 }

@@ -1,6 +1,9 @@
 //! How a place is reached by HTTP.
 
-use crate::model::{page::SignInSteps, setting::Setting};
+use crate::model::{
+    page::{PageStep, SignInSteps},
+    setting::Setting,
+};
 
 /// A place that is read by HTTP.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -13,6 +16,28 @@ pub struct Web {
     pub headers: Vec<(String, Setting)>,
     /// Certificates (PEM) to trust beside the machine's own.
     pub ca_file: Option<String>,
+}
+
+impl Web {
+    /// The settings whose values nobody is to read: what it is signed in with, and the headers.
+    #[must_use]
+    pub fn secrets(&self) -> Vec<&Setting> {
+        let sign_in: Vec<&Setting> = match &self.sign_in {
+            None => Vec::new(),
+            Some(SignIn::Basic { password, .. }) => vec![password],
+            Some(SignIn::Bearer { token }) => vec![token],
+            Some(SignIn::Header { value, .. } | SignIn::Cookie { value, .. }) => vec![value],
+            Some(SignIn::Form(steps)) => steps
+                .iter()
+                .filter_map(|step| match step {
+                    PageStep::Fill { with, .. } => Some(with),
+                    _ => None,
+                })
+                .collect(),
+        };
+        let headers = self.headers.iter().map(|(_, value)| value);
+        sign_in.into_iter().chain(headers).collect()
+    }
 }
 
 /// Secrets are only ever references.

@@ -37,6 +37,17 @@ pub enum SftpSignIn {
     },
 }
 
+impl SftpSignIn {
+    /// The settings whose values could stand in what a server says. A key is no words.
+    #[must_use]
+    pub fn secrets(&self) -> Vec<&Setting> {
+        match self {
+            Self::Password(password) => vec![password],
+            Self::Key { passphrase, .. } => passphrase.iter().collect(),
+        }
+    }
+}
+
 /// Whether a text is a fingerprint as SSH tells it: the SHA-256 of a key in Base64 without padding.
 #[must_use]
 pub fn is_fingerprint(text: &str) -> bool {

@@ -18,6 +18,25 @@ pub enum SnmpSignIn {
     },
 }
 
+impl SnmpSignIn {
+    /// The settings whose values nobody is to read.
+    #[must_use]
+    pub fn secrets(&self) -> Vec<&Setting> {
+        match self {
+            Self::Community(community) => vec![community],
+            Self::User {
+                authentication,
+                privacy,
+                ..
+            } => {
+                let authentication = authentication.iter().map(|(_, password)| password);
+                let privacy = privacy.iter().map(|(_, password)| password);
+                authentication.chain(privacy).collect()
+            }
+        }
+    }
+}
+
 /// With what a user proves who it is (RFC 3414, RFC 7860).
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum SnmpHash {

@@ -113,6 +113,33 @@ impl SourceKind {
         }
     }
 
+    /// The settings whose values nobody is to read, each with whether it is an address, of which the
+    /// host may be known.
+    #[must_use]
+    pub fn secrets(&self) -> Vec<(&Setting, bool)> {
+        let plain = |settings: Vec<_>| settings.into_iter().map(|one| (one, false)).collect();
+        match self {
+            SourceKind::Postgresql(server) | SourceKind::Mysql(server) => {
+                plain(server.password.iter().collect())
+            }
+            SourceKind::Ldap(server) => plain(server.password.iter().collect()),
+            SourceKind::Snmp(agent) => plain(agent.sign_in.secrets()),
+            SourceKind::Sftp(folder) => plain(folder.server.sign_in.secrets()),
+            SourceKind::HttpJson(web, _)
+            | SourceKind::FilesByHttp(web, _)
+            | SourceKind::OpenMetrics(web)
+            | SourceKind::WebPage(web) => {
+                let mut all: Vec<_> = plain(web.secrets());
+                all.push((&web.url, true));
+                all
+            }
+            SourceKind::Sqlite(_)
+            | SourceKind::Folder(_)
+            | SourceKind::LocalChecks
+            | SourceKind::Program(_) => Vec::new(),
+        }
+    }
+
     /// The word for this kind, in definitions.
     #[must_use]
     pub fn name(&self) -> &'static str {

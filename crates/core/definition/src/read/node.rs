@@ -12,7 +12,7 @@ use toml_edit::{Item, TableLike};
 
 use crate::{
     limits,
-    problem::{Place, Placed, Problem},
+    problem::{MissingKey, Place, Placed, Problem},
 };
 
 /// A length of time in seconds, within bounds.
@@ -145,13 +145,15 @@ impl<'a> Node<'a> {
         self.table.iter().map(|(key, _)| key.to_owned()).collect()
     }
 
+    /// The place of a key; that of the table if it is not there.
+    fn place_of(&self, key: &str) -> Place {
+        let span = self.table.get(key).and_then(Item::span);
+        let offset = span.map_or(self.offset, |span| span.start);
+        self.reader.place(offset, &self.path(key))
+    }
+
     pub fn report(&self, key: &str, message: impl ToString) {
-        let offset = self
-            .table
-            .get(key)
-            .and_then(Item::span)
-            .map_or(self.offset, |span| span.start);
-        self.reader.report(offset, &self.path(key), message);
+        self.reader.push(self.place_of(key).problem(message));
     }
 
     /// Reports something found later about a place that was read.
@@ -161,6 +163,26 @@ impl<'a> Node<'a> {
 
     pub fn report_self(&self, message: impl ToString) {
         self.reader.report(self.offset, &self.path, message);
+    }
+
+    /// That this table must have a key and has not, with the words that it may be.
+    pub fn report_missing(&self, key: &str, one_of: &[&str], message: impl ToString) {
+        let mut problem = self.place().problem(message);
+        problem.missing = Some(Box::new(MissingKey {
+            key: self.path(key),
+            one_of: one_of.iter().map(|word| (*word).to_owned()).collect(),
+        }));
+        self.reader.push(problem);
+    }
+
+    /// That a key is empty or not there, and must hold something.
+    pub fn report_empty(&self, key: &str, message: impl ToString) {
+        let mut problem = self.place_of(key).problem(message);
+        problem.missing = Some(Box::new(MissingKey {
+            key: self.path(key),
+            one_of: Vec::new(),
+        }));
+        self.reader.push(problem);
     }
 
     pub fn has(&self, key: &str) -> bool {
@@ -212,10 +234,8 @@ impl<'a> Node<'a> {
                 if found.is_some() {
                     self.report(key, "must not be empty");
                 } else if !present {
-                    self.report_self(format!(
-                        "the key \"{key}\" is missing here{}",
-                        self.instead(key)
-                    ));
+                    let words = format!("the key \"{key}\" is missing here{}", self.instead(key));
+                    self.report_missing(key, &[], words);
                 }
                 Placed {
                     value: String::new(),
@@ -260,11 +280,12 @@ impl<'a> Node<'a> {
     ) -> Option<&'static str> {
         if !self.table.contains_key(key) {
             self.get(key);
-            self.report_self(format!(
+            let told = format!(
                 "the key \"{key}\" is missing here{}; it is one of {}",
                 self.instead(key),
                 quoted_list(words)
-            ));
+            );
+            self.report_missing(key, words, told);
             return None;
         }
         self.choice(key, words)

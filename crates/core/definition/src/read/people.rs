@@ -70,7 +70,7 @@ pub(crate) fn read_group(root: &Node<'_>) -> Option<Group> {
         .map_or_else(|| name.clone(), |title| title.value);
     let members = read_addressees(&node, "members");
     if members.is_empty() {
-        node.report("members", "a group needs members, such as members = [\"runa-holm\", \"harbour@orrin-sound.example\"]");
+        node.report_empty("members", "a group needs members, such as members = [\"runa-holm\", \"harbour@orrin-sound.example\"]");
     }
     let place = node.place();
     node.close();

@@ -36,7 +36,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Report> {
     let zone = node.parsed::<Zone>("time-zone");
     let dashboards = node.texts("dashboards");
     if dashboards.is_empty() {
-        node.report(
+        node.report_empty(
             "dashboards",
             "a report needs at least one dashboard, such as dashboards = [\"ferry-operations\"]",
         );
@@ -88,7 +88,7 @@ pub(crate) fn read(root: &Node<'_>) -> Option<Report> {
     let window = match root.table("window") {
         Some(window) => read_window(window, zone),
         None => {
-            root.report(
+            root.report_empty(
                 "window",
                 "the table [window] is missing; write for instance [window] and previous = \"day\"",
             );

@@ -42,7 +42,11 @@ pub(crate) fn read(node: &Node<'_>) -> Option<SftpServer> {
         }
         (None, None) => {
             if !node.has("password") && !node.has("private-key") {
-                node.report_self("needs a password or a private-key to sign in with");
+                node.report_missing(
+                    "private-key",
+                    &[],
+                    "needs a password or a private-key to sign in with",
+                );
             }
             None
         }

@@ -4,7 +4,12 @@
 
 use std::path::{Path, PathBuf};
 
-use crate::{edit, model::definition::Definition, problem::Problem, set::DefinitionSet};
+use crate::{
+    edit,
+    model::{definition::Definition, source::SourceKind},
+    problem::Problem,
+    set::DefinitionSet,
+};
 
 /// Tables whose keys are names of the author's own.
 const FREE: [&str; 7] = [
@@ -295,4 +300,43 @@ fn a_key_of_an_early_version_is_refused_with_its_new_name() {
             "{text}: {found:?}"
         );
     }
+}
+
+/// What must be there and is not is told as a key, so that whoever asks for it need not read the words.
+#[test]
+fn what_is_missing_is_told_as_keys() {
+    let missing = |text: &str| {
+        let problems = Definition::parse("x.toml", text).unwrap_err();
+        let keys = problems.into_iter().filter_map(|one| one.missing);
+        keys.map(|one| (one.key, one.one_of)).collect::<Vec<_>>()
+    };
+    let keys = |text: &str| -> Vec<String> { missing(text).into_iter().map(|one| one.0).collect() };
+    let kind = missing("[source]\nname = \"s\"\n");
+    assert_eq!(kind.len(), 1);
+    assert_eq!(kind[0].0, "source.kind");
+    assert_eq!(kind[0].1, SourceKind::NAMES);
+    assert_eq!(
+        keys("[source]\nname = \"s\"\nkind = \"mysql\"\nuser = \"reader\"\n"),
+        ["source.address", "source.database"]
+    );
+    assert_eq!(
+        keys("[channel]\nname = \"s\"\nkind = \"sftp\"\n"),
+        [
+            "channel.address",
+            "channel.user",
+            "channel.host-key",
+            "channel.private-key",
+            "channel.folder"
+        ]
+    );
+    assert_eq!(
+        keys("[report]\nname = \"r\"\ntitle = \"R\"\n"),
+        ["report.time-zone", "report.dashboards", "window"]
+    );
+    assert_eq!(
+        keys("[group]\nname = \"g\"\nmembers = []\n"),
+        ["group.members"]
+    );
+    // A key that is there and wrong is not missing.
+    assert!(keys("[source]\nname = \"s\"\nkind = \"pigeon\"\n").is_empty());
 }

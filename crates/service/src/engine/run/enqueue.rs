@@ -3,7 +3,7 @@
 use chrono::{DateTime, Utc};
 use maple_lark_api::{ChannelType, DeliveryState, RecipientRole, StepKind, StepState};
 use maple_lark_data::{digest::sha256, status::Status};
-use maple_lark_definition::{Channel, ChannelKind, ResolvedAudience};
+use maple_lark_definition::ResolvedAudience;
 use maple_lark_store::{
     bounds::held_words,
     deliveries::Delivery,
@@ -13,7 +13,7 @@ use uuid::Uuid;
 
 use super::context::{RunContext, values_key};
 use crate::engine::{
-    deliver::mail_server_of,
+    deliver::{mail_server_of, type_of},
     shared::{Shared, WorkError},
 };
 
@@ -185,7 +185,7 @@ impl Enqueuing<'_> {
         for name in &audience.channels {
             let id = Uuid::now_v7();
             let channel = definitions.set.channels.get(name);
-            let kind = channel.map_or(ChannelType::Removed, channel_type);
+            let kind = channel.map_or(ChannelType::Removed, type_of);
             self.deliveries.push(Delivery {
                 channel: kind.into(),
                 recipient: name.clone(),
@@ -269,20 +269,5 @@ fn waiting(
         note: None,
         requested_by: None,
         held_up: false,
-    }
-}
-
-/// How a delivery by this channel travels.
-fn channel_type(channel: &Channel) -> ChannelType {
-    match channel.kind {
-        ChannelKind::MailServer(_) => ChannelType::Mail,
-        ChannelKind::Folder(_) => ChannelType::Folder,
-        ChannelKind::Upload(_) => ChannelType::Upload,
-        ChannelKind::ObjectStorage(_) => ChannelType::ObjectStorage,
-        ChannelKind::Webhook(_) => ChannelType::Webhook,
-        ChannelKind::Syslog(_) => ChannelType::Syslog,
-        ChannelKind::Program(_) => ChannelType::Program,
-        ChannelKind::Sftp(_) => ChannelType::Sftp,
-        ChannelKind::Snmp(_) => ChannelType::Snmp,
     }
 }

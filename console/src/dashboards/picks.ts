@@ -1,53 +1,12 @@
-// A query to begin with, for what a source's catalogue has.
+// What is picked of a table: measures, and filters with their tests.
 import type { Schemas } from '../api/client'
 import type { Keys } from './model'
 import { AGGREGATIONS } from './steps'
 
-type Entry = Schemas['CatalogueEntry']
 type Item = Schemas['CatalogueItem']
 
 export const isNumeric = (item: Item): boolean => /int|numeric|real|double|float|decimal|number/.test(item.kind)
 export const isTimely = (item: Item): boolean => /timestamp|date|instant/.test(item.kind)
-const isKey = (item: Item): boolean => /(^|_)id$/.test(item.name)
-
-/** Checks that tell of the service's machine itself, and need no targets. */
-export const OF_THIS_MACHINE = ['processor', 'memory', 'load', 'network', 'units', 'journal']
-
-/** What is asked first of something that was chosen: a sensible measure over time or by a name. */
-export function begin(kind: string, entry: Entry): Keys {
-  switch (kind) {
-    case 'postgresql':
-    case 'mysql':
-    case 'sqlite': {
-      const time = entry.items.find(isTimely)?.name
-      const measure = entry.items.find((item) => isNumeric(item) && !isKey(item))
-      const name = entry.items.find((item) => !isNumeric(item) && !isTimely(item) && !/bool/.test(item.kind))?.name
-      const measures = measure ? [{ column: measure.name, with: 'mean', name: measure.name }] : [{ column: '*', with: 'count', name: 'rows' }]
-      return { pick: { table: entry.name, measure: measures, ...(time ? { time, 'over-time': true } : name ? { group: [name], top: 10 } : {}) } }
-    }
-    case 'open-metrics':
-      return { metric: entry.name }
-    case 'files':
-    case 'sftp':
-      return { file: entry.name, ...formatOf(entry.name) }
-    case 'program':
-      return { output: 'csv' }
-    case 'ldap':
-      return { search: `(objectClass=${entry.name})` }
-    case 'snmp': {
-      const objects = entry.items.length ? entry.items.map((item) => item.name).slice(0, 8) : [entry.name]
-      return { objects, operation: entry.kind === 'table' ? 'table' : 'get' }
-    }
-    case 'local-checks': {
-      if (OF_THIS_MACHINE.includes(entry.name)) return { check: entry.name }
-      const target: Record<string, string> = { tcp: '127.0.0.1:22', http: 'http://127.0.0.1/', certificate: 'localhost:443', dns: 'localhost', disk: '/' }
-      return { check: entry.name, targets: [target[entry.name] ?? '/'] }
-    }
-    default:
-      return { path: entry.name.startsWith('/') ? entry.name : '/', rows: '$[*]', field: [{ name: 'value', path: '$', kind: 'text' }] }
-  }
-}
-
 /** How a measure of a source can be worked out: percentiles are PostgreSQL's alone. */
 export function measuresOf(kind: string): { value: string; label: string }[] {
   const all = [...AGGREGATIONS.filter((one) => one.value !== 'last'), { value: 'p99', label: '99th percentile' }]
@@ -100,15 +59,4 @@ export function measureNames(measures: Keys[]): void {
     seen.push(name)
     one.name = name
   }
-}
-
-/** What is in a file, by the end of its name; nothing is said of CSV. */
-export function formatOf(file: string): { format?: string } {
-  if (/\.(jsonl|ndjson)(\.gz)?$/i.test(file)) return { format: 'json-lines' }
-  if (/\.json(\.gz)?$/i.test(file)) return { format: 'json' }
-  if (/\.(log|txt)(\.gz)?$/i.test(file)) return { format: 'lines' }
-  if (/\.(ics|ical)$/i.test(file)) return { format: 'icalendar' }
-  if (/\.(xlsx|xlsm|xlsb|xls|ods)$/i.test(file)) return { format: 'workbook' }
-  if (/\.parquet$/i.test(file)) return { format: 'parquet' }
-  return {}
 }
