@@ -28,7 +28,7 @@ fn words_of(kind: Kind, key: &str) -> &str {
     match (kind, key) {
         (_, "title") => "Title for people",
         (Kind::Person, "address") => "Mail address",
-        (_, "address") => "Host and port, such as db1.example.org:5432",
+        (_, "address") => "Host and port, as HOST:PORT",
         (_, "host") => "Host",
         (_, "url") => "Address, with http:// or https://",
         (_, "user") => "User",
@@ -45,6 +45,8 @@ fn words_of(kind: Kind, key: &str) -> &str {
         (_, "file") => "File",
         (_, "database") => "Database",
         (_, "program") => "Name of the program in the service's configuration",
+        (_, "every") => "How often it is asked, such as PT5M",
+        (_, "base") => "The entry at or below which is searched, such as dc=example,dc=org",
         (_, "members") => "Members: people, groups, addresses, with commas",
         (_, "time-zone") => "Time zone, such as Europe/Copenhagen",
         (_, "dashboards") => "Dashboards, with commas",

@@ -299,7 +299,7 @@ async fn a_new_definition_is_asked_for_at_a_terminal() {
         "Kind: postgresql, mysql",
         "\"pigeon\" is not one of",
         "\"directory\" is not host:port",
-        "Base: ",
+        "below which is searched",
         "people is there",
         "base = \"dc=orrin-sound\"",
     ] {

@@ -20,7 +20,11 @@ pub(crate) fn read(root: &Node<'_>) -> Option<MessageTemplate> {
         read_template(&node, "text"),
     );
     if subject.is_none() && message.is_none() {
-        node.report_self("a message template has a subject, a text or both");
+        node.report_missing(
+            "subject",
+            &[],
+            "a message template has a subject, a text or both",
+        );
     }
     let place = node.place();
     node.close();
