@@ -174,6 +174,8 @@ describe('what is wrong', () => {
     })
     const missing = { ...problem('source', 'the key "address" is missing here'), missing: { key: 'source.address' } }
     expect(beside(source, [missing]).at).toEqual({ 'source.address': 'This is needed.' })
+    const either = { ...problem('source', 'needs a password or a private-key to sign in with'), missing: { key: 'source.private-key' } }
+    expect(beside(source, [either]).at).toEqual({ 'source.private-key': 'needs a password or a private-key to sign in with' })
     expect(beside(FORMS.group!, [problem('group.members[2]', 'is nobody')]).at).toEqual({ 'group.members': 'is nobody' })
   })
 })

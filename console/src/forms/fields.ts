@@ -274,7 +274,8 @@ export function beside(fields: Field[], problems: Schemas['FileProblem'][]): { a
   for (const problem of problems) {
     const key = problem.missing?.key ?? problem.key
     const field = fields.find((one) => key === one.key || key.startsWith(`${one.key}[`))
-    const words = problem.missing ? 'This is needed.' : problem.message
+    // Whoever sees the field needs not be told its key.
+    const words = problem.missing && problem.message.startsWith('the key ') ? 'This is needed.' : problem.message
     if (field) at[field.key] = at[field.key] ? `${at[field.key]} ${words}` : words
     else rest.push(problem.key ? `${problem.key}: ${problem.message}` : problem.message)
   }
