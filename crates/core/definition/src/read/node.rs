@@ -78,6 +78,20 @@ impl<'a> Reader<'a> {
         }
     }
 
+    fn report_missing(
+        &self,
+        offset: usize,
+        key: &str,
+        missing: MissingKey,
+        message: impl ToString,
+    ) {
+        if !self.is_full() {
+            let mut problem = self.place(offset, key).problem(message);
+            problem.missing = Some(Box::new(missing));
+            self.push(problem);
+        }
+    }
+
     /// Whether something is wrong with a key already.
     fn has_said(&self, key: &str) -> bool {
         let problems = self.problems.borrow();
@@ -145,15 +159,15 @@ impl<'a> Node<'a> {
         self.table.iter().map(|(key, _)| key.to_owned()).collect()
     }
 
-    /// The place of a key; that of the table if it is not there.
-    fn place_of(&self, key: &str) -> Place {
+    /// Where a key stands; where the table does if it is not there.
+    fn offset_of(&self, key: &str) -> usize {
         let span = self.table.get(key).and_then(Item::span);
-        let offset = span.map_or(self.offset, |span| span.start);
-        self.reader.place(offset, &self.path(key))
+        span.map_or(self.offset, |span| span.start)
     }
 
     pub fn report(&self, key: &str, message: impl ToString) {
-        self.reader.push(self.place_of(key).problem(message));
+        self.reader
+            .report(self.offset_of(key), &self.path(key), message);
     }
 
     /// Reports something found later about a place that was read.
@@ -167,22 +181,22 @@ impl<'a> Node<'a> {
 
     /// That this table must have a key and has not, with the words that it may be.
     pub fn report_missing(&self, key: &str, one_of: &[&str], message: impl ToString) {
-        let mut problem = self.place().problem(message);
-        problem.missing = Some(Box::new(MissingKey {
+        let missing = MissingKey {
             key: self.path(key),
             one_of: one_of.iter().map(|word| (*word).to_owned()).collect(),
-        }));
-        self.reader.push(problem);
+        };
+        self.reader
+            .report_missing(self.offset, &self.path, missing, message);
     }
 
     /// That a key is empty or not there, and must hold something.
     pub fn report_empty(&self, key: &str, message: impl ToString) {
-        let mut problem = self.place_of(key).problem(message);
-        problem.missing = Some(Box::new(MissingKey {
+        let missing = MissingKey {
             key: self.path(key),
             one_of: Vec::new(),
-        }));
-        self.reader.push(problem);
+        };
+        self.reader
+            .report_missing(self.offset_of(key), &self.path(key), missing, message);
     }
 
     pub fn has(&self, key: &str) -> bool {
