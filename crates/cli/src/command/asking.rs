@@ -121,7 +121,9 @@ fn next(kind: Kind, given: &Given, asked: &[String], problems: &[FileProblem]) -
 
 /// What is wrong with the answer for a key.
 fn wrong<'p>(kind: Kind, key: &str, problems: &'p [FileProblem]) -> Option<&'p str> {
-    let is_it = |one: &&FileProblem| one.missing.is_none() && plain_key(kind, &one.key) == key;
+    // One of a list is wrong at its place: `members[2]`.
+    let is_at = |at: &str| at.split('[').next() == Some(key);
+    let is_it = |one: &&FileProblem| one.missing.is_none() && is_at(&plain_key(kind, &one.key));
     problems.iter().find(is_it).map(|one| one.message.as_str())
 }
 
@@ -264,6 +266,12 @@ mod tests {
         let problems = [missing("source.address", &[]), refused];
         assert!(wrong(Kind::Source, "kind", &problems).is_some());
         assert_eq!(wrong(Kind::Source, "address", &problems), None);
+        let second = FileProblem {
+            key: "group.members[2]".to_owned(),
+            missing: None,
+            ..missing("", &[])
+        };
+        assert!(wrong(Kind::Group, "members", &[second]).is_some());
     }
 
     #[test]
