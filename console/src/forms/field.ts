@@ -92,7 +92,7 @@ export const bySftp = (table: string): Field[] => {
     { key: `${table}.address`, title: 'Host and port', as: 'text', needed: true, hint: 'Such as share.example.org:22.', when: reached },
     { key: `${table}.host-key`, title: 'Host key', as: 'texts', needed: true, hint: 'Its fingerprint, which begins with SHA256: and is told by ssh-keyscan HOST | ssh-keygen -lf -. Nothing is said to a host that shows another.', when: reached },
     { key: `${table}.user`, title: 'User', as: 'text', needed: true, when: reached },
-    { key: `${table}.password`, title: 'Password', as: 'secret', hint: 'Or a private key instead.', when: without('private-key') },
+    { key: `${table}.password`, title: 'Password', as: 'secret', hint: 'Either this or a private key is needed.', when: without('private-key') },
     { key: `${table}.private-key`, title: 'Private key', as: 'secret', lines: true, hint: 'Instead of a password: the whole file, from BEGIN to END.', when: without('password') },
     { key: `${table}.passphrase`, title: 'Passphrase of the key', as: 'secret', hint: 'If the key is locked.', when: both(reached, given(`${table}.private-key`)) },
   ]
