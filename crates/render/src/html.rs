@@ -166,23 +166,23 @@ fn in_script(data: &Value) -> Value {
 /// The colours of a figure as variables that the page can set for readers who prefer the dark,
 /// with what they are in the light. Texts have no quotation marks of their own (see [`escaped`]).
 fn named_colours(svg: &str, colours: &mut BTreeSet<String>) -> String {
-    let mut parts = svg.split("=\"#");
+    // For one character the search is several times as fast as for three, and a picture of thousands of
+    // points is gone through for a few dozen colours.
+    let mut parts = svg.split('#');
     let mut out = String::with_capacity(svg.len() + svg.len() / 8);
     out += parts.next().unwrap_or_default();
     for part in parts {
-        match part.split_once('"') {
-            Some((colour, rest)) => {
-                for piece in ["=\"var(--", colour, ",#", colour, ")\"", rest] {
-                    out += piece;
-                }
-                if !colours.iter().any(|known| &known[1..] == colour) {
-                    colours.insert(format!("#{colour}"));
-                }
+        let value = out.ends_with("=\"").then(|| part.split_once('"')).flatten();
+        if let Some((colour, rest)) = value {
+            for piece in ["var(--", colour, ",#", colour, ")\"", rest] {
+                out += piece;
             }
-            None => {
-                out += "=\"#";
-                out += part;
+            if !colours.iter().any(|known| &known[1..] == colour) {
+                colours.insert(format!("#{colour}"));
             }
+        } else {
+            out.push('#');
+            out += part;
         }
     }
     out

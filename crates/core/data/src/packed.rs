@@ -1,10 +1,11 @@
 //! Rows as they are read and kept: packed, so that a million of them fit beside the rest, and
 //! written to and read from JSON a row at a time.
 
-use std::{borrow::Cow, fmt, mem, sync::Arc};
+use std::{borrow::Cow, fmt, sync::Arc};
 
 use chrono::{DateTime, NaiveDate, SecondsFormat};
 use lz4_flex::block::{compress_prepend_size, decompress_size_prepended};
+use postcard::ser_flavors::Flavor;
 use rust_decimal::Decimal;
 use serde::{
     Deserialize, Deserializer, Serialize, Serializer,
@@ -48,6 +49,27 @@ enum Cell<'a> {
     Instant(i64, u32),
     /// Days since the first of January of the year 1.
     Date(i32),
+}
+
+/// Puts what is packed behind what is there.
+struct Behind<'b>(&'b mut Vec<u8>);
+
+impl Flavor for Behind<'_> {
+    type Output = ();
+
+    fn try_extend(&mut self, bytes: &[u8]) -> postcard::Result<()> {
+        self.0.extend_from_slice(bytes);
+        Ok(())
+    }
+
+    fn try_push(&mut self, byte: u8) -> postcard::Result<()> {
+        self.0.push(byte);
+        Ok(())
+    }
+
+    fn finalize(self) -> postcard::Result<()> {
+        Ok(())
+    }
 }
 
 impl<'a> From<CellRef<'a>> for Cell<'a> {
@@ -152,9 +174,8 @@ impl PackedTable {
 
     fn pack(&mut self, cell: CellRef<'_>) {
         // Writing to memory cannot fail, and every cell has a packed form.
-        if let Ok(bytes) = postcard::to_extend(&Cell::from(cell), mem::take(&mut self.open)) {
-            self.open = bytes;
-        }
+        let packed = postcard::serialize_with_flavor(&Cell::from(cell), Behind(&mut self.open));
+        debug_assert!(packed.is_ok());
     }
 
     /// What was packed since the last one is a row.

@@ -152,7 +152,7 @@ impl CellRef<'_> {
         match self {
             Self::Missing => Ok(()),
             Self::Boolean(b) => write!(to, "{b}"),
-            Self::Integer(n) => write!(to, "{n}"),
+            Self::Integer(n) => to.write_str(itoa::Buffer::new().format(*n)),
             Self::Number(n) => write!(to, "{n}"),
             Self::Decimal(n) => write!(to, "{n}"),
             Self::Text(text) => to.write_str(text),

@@ -67,10 +67,14 @@ impl Frame {
     }
 
     pub fn time(&self, axis: &TimeAxis, at: DateTime<Utc>) -> f64 {
-        self.across(
-            (at - axis.from).num_milliseconds() as f64
-                / (axis.to - axis.from).num_milliseconds().max(1) as f64,
-        )
+        self.places(axis)(at)
+    }
+
+    /// The same for many instants: what is the same for all of them is worked out once.
+    pub fn places(&self, axis: &TimeAxis) -> impl Fn(DateTime<Utc>) -> f64 {
+        let from = axis.from.timestamp_millis();
+        let length = (axis.to.timestamp_millis() - from).max(1) as f64;
+        move |at| self.across((at.timestamp_millis() - from) as f64 / length)
     }
 
     /// Grid lines with their values, and the unit above them.

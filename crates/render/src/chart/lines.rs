@@ -165,10 +165,11 @@ fn curve(
     };
     let wide = if one.behind { 0.8 } else { 1.5 };
     let base = frame.y(0.0);
+    let place = frame.places(axis);
     for stretch in &one.stretches {
         let mut points: Vec<(f64, f64)> = stretch
             .iter()
-            .map(|(at, value)| (frame.time(axis, *at), frame.y(*value)))
+            .map(|(at, value)| (place(*at), frame.y(*value)))
             .collect();
         if let [(x, y)] = points[..] {
             canvas.dot((x, y), 1.8, colour);

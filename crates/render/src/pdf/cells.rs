@@ -53,15 +53,25 @@ impl Faces {
     /// The table in as many parts as the width makes necessary; nothing if its texts need
     /// the typesetter.
     pub fn fit<'a>(&self, table: &'a ShownTable, room: f64) -> Option<Vec<Fitted<'a>>> {
-        if !self.can_set(table) {
-            return None;
-        }
         // Letters that are a little smaller are better than a table in parts.
         let sizes: &[f64] = if table.headings.len() > 7 {
             &[7.0]
         } else {
             &[8.0, 7.5, 7.0]
         };
+        self.fit_in(table, room, sizes)
+    }
+
+    /// The same in letters of the first size, or of one that leaves it whole.
+    pub fn fit_in<'a>(
+        &self,
+        table: &'a ShownTable,
+        room: f64,
+        sizes: &[f64],
+    ) -> Option<Vec<Fitted<'a>>> {
+        if !self.can_set(table) {
+            return None;
+        }
         let needs = |size: f64| -> Vec<Need> {
             let columns = 0..table.headings.len();
             columns
@@ -88,18 +98,40 @@ impl Faces {
                     .collect::<Vec<_>>(),
                 room,
             );
-            let rows = (0..table.rows.len())
-                .map(|row| self.row(table, row, &columns, &widths, size))
-                .collect();
-            Fitted {
-                table,
-                columns,
-                widths,
-                size,
-                rows,
-            }
+            self.fitted(table, columns, widths, size)
         };
         Some(parts.into_iter().map(fit).collect())
+    }
+
+    /// The table with columns of these widths; nothing if its texts need the typesetter.
+    pub fn fit_to<'a>(
+        &self,
+        table: &'a ShownTable,
+        widths: Vec<f64>,
+        size: f64,
+    ) -> Option<Fitted<'a>> {
+        let columns = (0..widths.len()).collect();
+        self.can_set(table)
+            .then(|| self.fitted(table, columns, widths, size))
+    }
+
+    fn fitted<'a>(
+        &self,
+        table: &'a ShownTable,
+        columns: Vec<usize>,
+        widths: Vec<f64>,
+        size: f64,
+    ) -> Fitted<'a> {
+        let rows = (0..table.rows.len())
+            .map(|row| self.row(table, row, &columns, &widths, size))
+            .collect();
+        Fitted {
+            table,
+            columns,
+            widths,
+            size,
+            rows,
+        }
     }
 
     fn need(&self, table: &ShownTable, column: usize, size: f64) -> Need {

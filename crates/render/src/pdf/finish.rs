@@ -10,10 +10,11 @@ use std::collections::HashMap;
 
 use maple_lark_document::{chart::Chart, document::Document};
 use typst::{
-    foundations::Bytes,
-    introspection::Tag,
+    ecow::{EcoString, eco_format},
+    foundations::{Bytes, Content},
+    introspection::{Location, Tag},
     layout::{Abs, Frame, FrameItem, GroupItem, Point, Size as PageSize},
-    model::TableCell,
+    model::{Destination, LinkMarker, TableCell},
     syntax::Span,
     visualize::{Curve, DashPattern, FixedStroke, Geometry, Image, ImageKind, LineJoin, Shape},
 };
@@ -43,7 +44,12 @@ pub struct Finish<'a> {
     begun: usize,
     page: usize,
     pages: usize,
+    /// Where the labels of the pages are, and on which page.
+    places: HashMap<EcoString, (Location, usize)>,
 }
+
+/// How an address begins that stands for a place on the pages.
+const PLACE: &str = "place:";
 
 /// What an empty picture stands for.
 #[derive(Clone, Copy)]
@@ -64,6 +70,7 @@ impl<'a> Finish<'a> {
             begun: 0,
             page: 0,
             pages: 0,
+            places: HashMap::new(),
         }
     }
 
@@ -105,6 +112,9 @@ impl<'a> Finish<'a> {
     /// The pages with everything in its place.
     pub fn pages(mut self, pages: Vec<Page>) -> Vec<Page> {
         self.pages = pages.len();
+        for (index, page) in pages.iter().enumerate() {
+            self.find_places(&page.frame, index + 1);
+        }
         let each = pages.into_iter().enumerate();
         each.map(|(index, page)| {
             self.page = index + 1;
@@ -112,6 +122,35 @@ impl<'a> Finish<'a> {
             Page { frame, ..page }
         })
         .collect()
+    }
+
+    fn find_places(&mut self, frame: &Frame, page: usize) {
+        for (_, item) in frame.items() {
+            match item {
+                FrameItem::Group(group) => self.find_places(&group.frame, page),
+                FrameItem::Tag(Tag::Start(content, _)) => {
+                    if let (Some(label), Some(location)) = (content.label(), content.location()) {
+                        let name = label.resolve().as_str().into();
+                        self.places.entry(name).or_insert((location, page));
+                    }
+                }
+                _ => {}
+            }
+        }
+    }
+
+    /// The place on the pages that an address stands for.
+    fn place(&self, address: &str) -> Option<(Location, usize)> {
+        self.places.get(address.strip_prefix(PLACE)?).copied()
+    }
+
+    /// What begins here: a link to a place says its page instead of its address.
+    fn begins(&self, content: &Content) -> Option<Content> {
+        let link = content.to_packed::<LinkMarker>()?;
+        let (_, page) = self.place(link.alt.as_ref()?)?;
+        let mut link = link.clone();
+        link.alt = Some(eco_format!("page {page}"));
+        Some(link.pack())
     }
 
     fn frame(&mut self, frame: &Frame) -> Frame {
@@ -130,8 +169,21 @@ impl<'a> Finish<'a> {
                     ),
                     None => set.push(*at, item.clone()),
                 },
-                FrameItem::Tag(Tag::Start(content, _)) => {
-                    set.push(*at, item.clone());
+                FrameItem::Link(Destination::Url(address), size) => {
+                    let leads = self.place(address).map_or_else(
+                        || item.clone(),
+                        |(place, _)| FrameItem::Link(Destination::Location(place), *size),
+                    );
+                    set.push(*at, leads);
+                }
+                FrameItem::Tag(Tag::Start(content, flags)) => {
+                    set.push(
+                        *at,
+                        self.begins(content).map_or_else(
+                            || item.clone(),
+                            |link| FrameItem::Tag(Tag::Start(link, *flags)),
+                        ),
+                    );
                     if let Some(cell) = content.to_packed::<TableCell>() {
                         let place = |n: &typst::foundations::Smart<usize>| n.custom();
                         if let (Some(x), Some(y)) = (

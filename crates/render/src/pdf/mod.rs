@@ -4,6 +4,7 @@ mod cells;
 mod finish;
 mod glyphs;
 mod pack;
+mod provenance;
 
 use std::{
     collections::HashMap,
@@ -200,12 +201,18 @@ fn drawn(document: &Document, pixels: f64) -> Result<Vec<u8>, RenderError> {
 }
 
 fn pages(document: &Document) -> Result<PagedDocument, RenderError> {
+    let provenance = document
+        .theme
+        .provenance
+        .then(|| provenance::Shown::new(&document.provenance));
     let mut laying = Laying {
         document,
+        provenance: provenance.as_ref(),
         files: HashMap::new(),
         finish: Finish::new(&FIXED.faces, document),
         values: template_values(document),
     };
+    laying.values["provenance"].take();
     for section in 0..document.sections.len() {
         laying.section(section)?;
     }
@@ -240,6 +247,7 @@ fn pages(document: &Document) -> Result<PagedDocument, RenderError> {
 /// them, and what is set on the pages afterwards.
 struct Laying<'d> {
     document: &'d Document,
+    provenance: Option<&'d provenance::Shown>,
     files: HashMap<FileId, Bytes>,
     finish: Finish<'d>,
     values: Value,
@@ -425,6 +433,11 @@ impl<'d> Laying<'d> {
         self.add("header.svg", header);
         self.add("footer.svg", footer);
         let mut data = serde_json::json!({ "colours": colours(&document.theme), "statuses": statuses(&document.theme), "attached": attached });
+        if let Some(shown) = self.provenance {
+            let fitted = shown.fit(&FIXED.faces, document.theme.room());
+            data["provenance"] = shown.values(fitted.as_ref());
+            self.finish.table(fitted);
+        }
         data["document"] = self.values.take();
         Ok(data)
     }

@@ -8,8 +8,10 @@
 #let shade = rgb(data.colours.shade)
 #let accent = rgb(data.colours.accent)
 #let theme = doc.theme
-// What functions need of the data has names of its own: the typesetter looks at all that a function
-// refers to whenever it has not seen it before.
+// What functions need has names of its own, be it of the data or of a whole library: the typesetter looks
+// at all that a function refers to whenever it has not seen it before.
+#let (remainder, quotient, least, greatest) = (calc.rem, calc.quo, calc.min, calc.max)
+#let list-of = std.list
 #let backwards = data.backwards
 #let attached = data.attached.map(file => file.name)
 #let block-counts = doc.sections.map(section => section.blocks.len())
@@ -54,12 +56,12 @@
 #let parts(list) = for part in list {
   if part.kind == "heading" { par(strong(runs(part.runs))) } else if part.kind == "paragraph" { par(runs(part.runs)) } else if part.ordered {
     enum(..part.items.map(runs))
-  } else { std.list(marker: text(fill: muted, "•"), ..part.items.map(runs)) }
+  } else { list-of(marker: text(fill: muted, "•"), ..part.items.map(runs)) }
 }
 
 #let figures(list, width) = {
-  let most = if theme.landscape { 5 } else if calc.rem(list.len(), 4) == 0 or list.len() > 6 { 4 } else { 3 }
-  let count = calc.min(list.len(), if width == 12 { most } else { calc.max(1, calc.quo(most * width, 12)) })
+  let most = if theme.landscape { 5 } else if remainder(list.len(), 4) == 0 or list.len() > 6 { 4 } else { 3 }
+  let count = least(list.len(), if width == 12 { most } else { greatest(1, quotient(most * width, 12)) })
   grid(
     columns: (1fr,) * count,
     gutter: 7pt,
@@ -127,7 +129,7 @@
   set text(size: if wide { 7pt } else { 8pt }, kerning: backwards, ligatures: backwards)
   // Columns take what they need: a narrow table does not sprawl over the page.
   let fits = if width == 12 { 80 } else { 80 * width / 12 }
-  let room = calc.max(total, if width == 12 and content.headings.len() <= 3 { 60 } else { fits })
+  let room = greatest(total, if width == 12 and content.headings.len() <= 3 { 60 } else { fits })
   let columns = content.headings.map(h => h.weight / room * 100%)
   // Where every text fits on one line, rows have one height and need not be measured.
   let rows = if total <= fits and not wide { (auto, 14.4pt) } else { auto }
@@ -212,6 +214,9 @@
 // drawn stays together with its own.
 #let may-break(body) = body.kind == "text" or (body.kind == "page" and body.parts.map(part => part.pieces.len()).sum() > 1) or (body.kind == "table" and body.table.count > 8)
 #let anchor(section, block) = label("block-" + str(section + 1) + "-" + str(block + 1))
+// An address that becomes the place on the pages when these are laid out: asked for it meanwhile, the
+// typesetter would lay out all of them a second time.
+#let leading-to(place) = "place:" + str(anchor(place.section, place.block))
 #let leads(place) = place != none and place.block < block-counts.at(place.section, default: 0)
 #let placed(block-data, name, place) = [#block(
   width: 100%,
@@ -243,7 +248,7 @@
   text(size: 11pt, weight: 700, fill: verdict.ink)[#verdict.mark #h(3pt) #doc.summary.headline]
   if doc.summary.lines.len() > 0 {
     v(-3pt)
-    std.list(marker: text(fill: verdict.ink, "–"), spacing: 5pt, ..doc.summary.lines.map(line => if leads(line.place) { link(anchor(line.place.section, line.place.block), text(fill: ink, line.text)) } else { text(line.text) }))
+    std.list(marker: text(fill: verdict.ink, "–"), spacing: 5pt, ..doc.summary.lines.map(line => if leads(line.place) { link(leading-to(line.place), text(fill: ink, line.text)) } else { text(line.text) }))
   }
 })
 
@@ -315,32 +320,22 @@
   Every figure above comes from one snapshot of the data below, taken for the window
   #front.window_machine by run #front.run_id.#if front.zone_rules != none [ Time zones by the rules of #front.zone_rules.] SHA-256 is that of the rows as the snapshot holds them.#if front.archive_head != none [ What was made before is chained: the archive's day #front.archive_head.split(" ").at(0) has the digest #raw(front.archive_head.split(" ").at(1)).]
 ])
-#{
-  let from(p) = p.query.split(" / ").first() + " / "
-  let first = doc.provenance.first(default: none)
-  // What is the same for all is said once, so that each has a line of its own.
-  let same = first != none and doc.provenance.all(p => from(p) == from(first) and p.query != from(p) and p.source == first.source)
-  let day(p) = p.asked_at.split(" ").slice(0, -1).join(" ")
-  let one-day = same and doc.provenance.all(p => day(p) == day(first))
-  if same {
-    block(below: 8pt, text(size: 8pt)[All are queries of #from(first).trim(" / "), asked of #first.source#if one-day [ on #day(first)].])
-  }
-  let at(p) = if one-day { p.asked_at.split(" ").last() } else { p.asked_at }
-  let digest(p) = if p.sha256 == "" { [–] } else if same { p.sha256 } else { p.sha256.slice(0, 32) + sym.zws + p.sha256.slice(32) }
-  let asked(p) = if same { (p.query.slice(from(p).len()),) } else { (p.query, p.source) }
-  let titles = if same { ("Query",) } else { ("Query", "Source") }
+#let made = data.provenance
+#if made.same != none { block(below: 8pt, text(size: 8pt, made.same)) }
+#if made.part != none { fitted-table(made.part) } else if not made.empty {
+  let same = made.same != none
+  let count = made.headings.len()
+  // A digest may be broken in its middle.
+  let shown((i, cell)) = if i + 1 < count or same or cell.text.len() < 64 { cell.text } else { cell.text.slice(0, 32) + sym.zws + cell.text.slice(32) }
   // Shaping without is faster, but leaves text from right to left in the wrong order.
   set text(size: 7.5pt, kerning: backwards, ligatures: backwards)
   table(
     columns: if same { (1fr, auto, auto, auto, auto) } else { (2.2fr, 1.6fr, 1.4fr, 0.8fr, 0.7fr, 3.3fr) },
-    align: (left,) * titles.len() + (left, right, right, left),
+    align: sides(made.headings),
     inset: (x: 4pt, y: 3.4pt),
     stroke: (bottom: 0.4pt + rule, rest: none),
-    table.header(
-      ..(titles + ("Asked at", "Took", "Rows", "SHA-256")).map(title => text(weight: 600, fill: muted, title)),
-      table.hline(stroke: 0.9pt + muted),
-    ),
-    ..doc.provenance.map(p => (..asked(p), at(p), p.took, p.rows, digest(p)) + if p.detail != none { (table.cell(colspan: titles.len() + 4, text(fill: muted, p.detail)),) }).flatten(),
+    table.header(..heading-cells(made.headings), table.hline(stroke: 0.9pt + muted)),
+    ..made.rows.zip(made.details).map(((row, detail)) => row.enumerate().map(shown) + if detail != none { (table.cell(colspan: count, text(fill: muted, detail)),) }).flatten(),
   )
 }
 ]

@@ -102,20 +102,33 @@ fn what_needs_action_leads_to_its_place() {
     assert_eq!(html.matches(&format!("id=\"{anchor}\"")).count(), 1);
     let bytes = pdf(&document).unwrap();
     let file = lopdf::Document::load_mem(&bytes).unwrap();
-    let links = file.objects.values().filter(|object| {
-        let dictionary = object.as_dict().ok();
-        dictionary.is_some_and(|of| {
-            of.get(b"Subtype")
-                .is_ok_and(|kind| kind.as_name().is_ok_and(|name| name == b"Link"))
-                && of.has(b"Dest")
-        })
+    let links = file.objects.values().filter_map(|object| {
+        let link = object.as_dict().ok()?;
+        let is_link = link.get(b"Subtype").ok()?.as_name().ok()? == b"Link";
+        let to = link
+            .get(b"Dest")
+            .and_then(|to| file.dereference(to))
+            .ok()
+            .filter(|_| is_link)?
+            .1
+            .as_array()
+            .ok()?;
+        let said = link.get(b"Contents").and_then(lopdf::decode_text_string);
+        Some((to[0].as_reference().ok()?, said.unwrap()))
     });
+    let sheets = file.get_pages();
+    let mut count = 0;
+    for (to, said) in links {
+        let (page, _) = sheets.iter().find(|(_, sheet)| **sheet == to).unwrap();
+        assert_eq!(said, format!("page {page}"));
+        count += 1;
+    }
     let places = document
         .summary
         .lines
         .iter()
         .filter(|line| line.place.is_some());
-    assert!(links.count() >= places.count());
+    assert_eq!(count, places.count());
 }
 
 #[test]
