@@ -207,7 +207,7 @@ impl Faces {
         }
     }
 
-    /// Breaks a text at spaces, and a word that is too long by itself where it must.
+    /// Breaks a text at spaces, and a word that is too long by itself into parts of one length.
     fn lines(&self, text: &str, room: f64, size: f64) -> Vec<String> {
         let mut lines = vec![String::new()];
         let mut taken = 0.0;
@@ -217,9 +217,15 @@ impl Faces {
                 lines.push(String::new());
                 taken = 0.0;
             }
+            let part = if width > room {
+                // Up to a letter more in the earlier ones, so that no rest is left.
+                (width / (width / (room - size).max(size)).ceil() + size).min(room)
+            } else {
+                room
+            };
             for glyph in word.chars() {
                 let width = self.plain.width(glyph.encode_utf8(&mut [0; 4]), size);
-                if taken > 0.0 && taken + width > room && glyph != ' ' {
+                if taken > 0.0 && taken + width > part && glyph != ' ' {
                     lines.push(String::new());
                     taken = 0.0;
                 }
@@ -379,4 +385,24 @@ impl Fitted<'_> {
 
 fn round(points: f64) -> f64 {
     (points * 100.0).round() / 100.0
+}
+
+#[cfg(test)]
+mod tests {
+    #[test]
+    fn a_word_that_is_too_long_is_broken_into_parts_of_one_length() {
+        let faces = &super::super::FIXED.faces;
+        let digest = "4f40249d8920459856dd1489dba893437211ef836f7f07c21405d251e66bbde8";
+        let whole = faces.plain.width(digest, 7.5);
+        let lines = faces.lines(digest, whole * 0.55, 7.5);
+        assert_eq!(lines.concat(), digest);
+        let lengths: Vec<usize> = lines.iter().map(String::len).collect();
+        assert_eq!(lengths.len(), 2);
+        assert!(lengths[0].abs_diff(lengths[1]) <= 4, "{lengths:?}");
+        // Words that have room stand beside each other as before.
+        assert_eq!(
+            faces.lines("Ferry operations database", whole * 0.3, 7.5),
+            ["Ferry operations ", "database"]
+        );
+    }
 }
