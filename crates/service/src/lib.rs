@@ -11,6 +11,7 @@ mod fonts;
 pub mod init;
 mod logging;
 mod measures;
+pub mod memory;
 mod secrets;
 mod tls;
 

@@ -43,6 +43,8 @@ type Done<T> = Result<T, Box<dyn std::error::Error>>;
 
 #[tokio::main]
 async fn main() -> Done<()> {
+    // As the service has it.
+    maple_lark_service::memory::give_back_at_once();
     let mut goals = Goals(true);
     let wanted: Vec<String> = std::env::args().skip(1).collect();
     if let [child, address, password] = &wanted[..]

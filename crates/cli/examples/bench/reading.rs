@@ -202,8 +202,8 @@ async fn rows_in_the_service(goals: &mut Goals) -> Done<()> {
         "the most memory of the service",
         peak,
         "MiB",
-        peak < 200.0,
-        "under 200",
+        peak < 120.0,
+        "under 120",
     );
     Ok(())
 }
@@ -272,15 +272,15 @@ async fn rows_to_csv(
         "time of a million rows to CSV, against psql",
         ratio,
         "times",
-        ratio <= 2.5,
-        "at most 2.5",
+        ratio <= 2.0,
+        "at most 2",
     );
     goals.check(
         "most memory while a million rows become CSV",
         most,
         "MiB",
-        most < 200.0,
-        "under 200",
+        most < 120.0,
+        "under 120",
     );
     Ok(())
 }

@@ -1,8 +1,6 @@
-use std::{env, os::unix::process::CommandExt, process::Command};
-
 use clap::Args;
 use maple_lark_api::Work;
-use maple_lark_service::{Config, serve};
+use maple_lark_service::{Config, memory, serve};
 use maple_lark_time::span::Span;
 
 use crate::{failure::Failure, words::words};
@@ -32,7 +30,7 @@ pub struct Serve {
 
 impl Serve {
     pub async fn run(self) -> Result<(), Failure> {
-        give_memory_back_at_once();
+        memory::give_back_at_once();
         let mut config =
             Config::read(&self.config).map_err(maple_lark_service::ServeError::from)?;
         let wait = self.wait.elapsed().and_then(|wait| wait.to_std().ok());
@@ -46,27 +44,4 @@ impl Serve {
         // What is left is computing for runs that have been released: nobody waits for it.
         std::process::exit(0)
     }
-}
-
-/// How long the allocator keeps what was let go of, in milliseconds.
-const KEPT_FOR: &str = "MIMALLOC_PURGE_DELAY";
-
-/// Begins this program again with an allocator that keeps nothing for later, unless somebody has said how
-/// long it does: a run of a million rows leaves tens of megabytes behind, on threads that may have nothing
-/// to do for hours. The allocator reads its setting before anything else of a program begins.
-fn give_memory_back_at_once() {
-    if env::var_os(KEPT_FOR).is_some() {
-        return;
-    }
-    let mut arguments = env::args_os();
-    let (Some(name), Ok(program)) = (arguments.next(), env::current_exe()) else {
-        return;
-    };
-    // The process stays the same. Where it cannot be done, memory is kept, and all else works.
-    let error = Command::new(program)
-        .arg0(name)
-        .args(arguments)
-        .env(KEPT_FOR, "0")
-        .exec();
-    eprintln!("memory that was let go of is kept for a while: {error}");
 }

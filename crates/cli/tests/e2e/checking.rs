@@ -164,3 +164,16 @@ async fn a_configuration_that_is_not_understood_is_the_only_finding() {
     let served = place.lark(&["serve", "--config", place.config.to_str().unwrap()]);
     assert_eq!(served.status.code(), Some(78), "{}", text(&served.stderr));
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn the_service_gives_memory_back_at_once_and_stays_the_process_that_was_started() {
+    let place = Place::new().await;
+    let service = place.serve();
+    let process = procfs::process::Process::new(service.child.id() as i32).unwrap();
+    let environment = process.environ().unwrap();
+    let kept_for = environment.get(std::ffi::OsStr::new("MIMALLOC_PURGE_DELAY"));
+    assert_eq!(kept_for.unwrap(), "0");
+    let words = process.cmdline().unwrap();
+    assert_eq!(words[1], "serve", "{words:?}");
+    assert!(service.stop().success());
+}
