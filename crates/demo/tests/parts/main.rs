@@ -8,4 +8,5 @@ mod openid_provider;
 mod real_mail_server;
 mod receivers;
 mod scenario;
+mod snmp;
 mod web_services;

@@ -212,6 +212,7 @@ fn pages(document: &Document) -> Result<PagedDocument, RenderError> {
         finish: Finish::new(&FIXED.faces, document),
         values: template_values(document),
     };
+    // The template reads it as it is shown.
     laying.values["provenance"].take();
     for section in 0..document.sections.len() {
         laying.section(section)?;
