@@ -1,14 +1,14 @@
-//! What becomes of memory that was let go of.
+//! Returns freed memory to the system.
 
 use std::{env, os::unix::process::CommandExt, process::Command};
 
-/// How long the allocator keeps what was let go of, in milliseconds.
+/// How long the allocator keeps freed memory, in milliseconds.
 const KEPT_FOR: &str = "MIMALLOC_PURGE_DELAY";
 
-/// Begins this program again with an allocator that keeps nothing for later, unless somebody has said how
+/// Begins this program again with an allocator that keeps no freed memory, unless the environment says how
 /// long it does: a run of a million rows leaves tens of megabytes behind, on threads that may have nothing
-/// to do for hours. The allocator reads its setting before anything else of a program begins, so this
-/// comes first in a program, too: it keeps its process, its arguments and its environment.
+/// to do for hours. The allocator reads its setting before `main`. The process and its arguments stay the
+/// same, and the environment has the setting added; call this first.
 pub fn give_back_at_once() {
     if env::var_os(KEPT_FOR).is_some() {
         return;
@@ -23,5 +23,7 @@ pub fn give_back_at_once() {
         .args(arguments)
         .env(KEPT_FOR, "0")
         .exec();
-    eprintln!("memory that was let go of is kept for a while: {error}");
+    eprintln!(
+        "warning: the program could not begin again with {KEPT_FOR}=0, so it holds freed memory for longer: {error}"
+    );
 }
