@@ -32,7 +32,7 @@ impl Store {
     ) -> Result<()> {
         let statement = Self::sql(
             "insert into failed_pages (run_id, subject, picture, created_at) \
-             select id, $3, $4, $5 from runs where id = $1 and lease_owner = $2",
+             select id, $3, $4, $5 from runs where id = $1 and lease_owner = $2 for share",
             [
                 claim.run.into(),
                 claim.token.into(),

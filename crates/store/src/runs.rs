@@ -339,9 +339,9 @@ impl Store {
         quiet: Option<&str>,
     ) -> Result<()> {
         let statement = Store::sql(
-            "with judged as ( \
-               update snapshots set status = $4, quiet = $5 from runs \
-               where runs.id = $1 and runs.lease_owner = $2 and snapshots.id = $3 and run_id = $1 returning run_id), \
+            "with mine as (select id from runs where id = $1 and lease_owner = $2 for no key update), \
+             judged as (update snapshots set status = $4, quiet = $5 from mine \
+               where snapshots.id = $3 and run_id = mine.id returning run_id), \
              all_of_them as (select status from snapshots where run_id = $1 and id <> $3 union all select $4) \
              update runs set status = (select case when bool_or(lower(status) = 'critical') then 'critical' \
                when bool_or(lower(status) = 'warning') then 'warning' when bool_or(lower(status) = 'unknown') then 'unknown' else 'ok' end from all_of_them) \
@@ -557,7 +557,7 @@ impl Store {
     ) -> Result<()> {
         let statement = Store::sql(
             "insert into run_steps (run_id, kind, subject, state, started_at) \
-             select id, $3, $4, $5, $6 from runs where id = $1 and lease_owner = $2 \
+             select id, $3, $4, $5, $6 from runs where id = $1 and lease_owner = $2 for share \
              on conflict (run_id, kind, subject) do update set \
                state = excluded.state, detail = null, started_at = excluded.started_at, ended_at = null",
             [
@@ -581,8 +581,9 @@ impl Store {
         detail: String,
     ) -> Result<()> {
         let statement = Store::sql(
-            "update run_steps set detail = $5 from runs where runs.id = $1 and runs.lease_owner = $2 \
-             and run_id = $1 and kind = $3 and subject = $4",
+            "with mine as (select id from runs where id = $1 and lease_owner = $2 for share) \
+             update run_steps set detail = $5 from mine \
+             where run_id = mine.id and kind = $3 and subject = $4",
             [
                 claim.run.into(),
                 claim.token.into(),
@@ -594,6 +595,7 @@ impl Store {
         self.one_row(statement, claim.run).await
     }
 
+    /// Keeps how a step has ended.
     #[expect(clippy::too_many_arguments, reason = "the columns of the table")]
     pub async fn end_step(
         &self,
@@ -607,7 +609,7 @@ impl Store {
         // A step that has ended is a sign of life: the run is not given up. Only a run that was claimed more than
         // once has to be changed for that.
         let statement = Store::sql(
-            "with mine as (select id from runs where id = $1 and lease_owner = $2), \
+            "with mine as (select id from runs where id = $1 and lease_owner = $2 for no key update), \
              alive as (update runs set claims = 1 from mine where runs.id = mine.id and claims > 1) \
              update run_steps set state = $5, detail = $6, ended_at = $7 from mine \
              where run_id = mine.id and kind = $3 and subject = $4",

@@ -1,15 +1,19 @@
 //! Claims are fenced: whoever has lost one writes nothing into the work of the next, and every
 //! attempt has an end.
 
+use std::cell::Cell;
+
 use chrono::TimeDelta;
 use maple_lark_api::{RunState, StepKind, StepState};
 use maple_lark_store::{
     StoreError,
+    claims::Claim,
     deliveries::{Attempt, Ending},
     pictures::Pictures,
     runs::Run,
     teams::Sight,
 };
+use sqlx::Connection as _;
 use uuid::Uuid;
 
 use super::{LEASE, Place, accepted, at, document, refused, snapshot};
@@ -21,7 +25,49 @@ fn lost<T: std::fmt::Debug>(result: Result<T, StoreError>) {
     );
 }
 
+/// A write under a claim.
+type Write<'a> = std::pin::Pin<Box<dyn Future<Output = Result<(), StoreError>> + 'a>>;
+
 impl Place {
+    /// Somebody else takes a run, and has not yet said so when a write under the claim begins.
+    async fn overtaken(&self, claim: Claim, what: &str, write: Write<'_>) {
+        let (mut other, mut watch) = (self.administrator().await, self.administrator().await);
+        let mut taking = other.begin().await.unwrap();
+        let takes = "update runs set lease_owner = gen_random_uuid()";
+        sqlx::query(takes).execute(&mut *taking).await.unwrap();
+        let written = Cell::new(false);
+        let write = async {
+            let result = write.await;
+            written.set(true);
+            result
+        };
+        let taken = async {
+            let waiting = "select exists (select from pg_stat_activity where datname = current_database() and wait_event_type = 'Lock')";
+            while !written.get()
+                && !sqlx::query_scalar::<_, bool>(waiting)
+                    .fetch_one(&mut watch)
+                    .await
+                    .unwrap()
+            {
+                tokio::task::yield_now().await;
+            }
+            assert!(
+                !written.get(),
+                "{what} without waiting for who takes the run"
+            );
+            taking.commit().await.unwrap();
+        };
+        let (result, ()) = tokio::join!(write, taken);
+        lost(result);
+        // As it was, for the next.
+        let back = "update runs set lease_owner = $1";
+        sqlx::query(back)
+            .bind(claim.token)
+            .execute(&mut other)
+            .await
+            .unwrap();
+    }
+
     async fn all_attempts(&self, run: &Run) -> Vec<Attempt> {
         let deliveries = self.deliveries(run.id).await.unwrap();
         self.attempts(&deliveries).await.unwrap()
@@ -127,6 +173,61 @@ async fn a_process_that_claims_its_own_run_again_is_another_owner() {
             .unwrap()
             .is_some()
     );
+}
+
+/// The run goes to the next while a write of the one before is under way: the write waits for
+/// that, and then finds that it has come too late.
+#[tokio::test]
+async fn a_claim_that_is_lost_in_the_middle_of_a_write_writes_nothing() {
+    let place = Place::new().await;
+    let id = place.new_run("daily", 0).await;
+    let claimed = place.claim_run(Uuid::now_v7(), at(0), LEASE, &[], None);
+    let claim = claimed.await.unwrap().unwrap().claim();
+    let one = snapshot(id, b"{}".to_vec());
+    place
+        .keep_snapshot(claim, one.clone(), &Pictures::new())
+        .await
+        .unwrap();
+    let (collect, render) = (StepKind::Collect, StepKind::Render);
+    place.begin_step(claim, collect, "q", at(1)).await.unwrap();
+    let end = (StepState::Failed, Some("old".to_owned()));
+    let writes: [(&str, Write<'_>); 6] = [
+        (
+            "judged",
+            Box::pin(place.judge_snapshot(claim, one.id, "OK", Some("old"))),
+        ),
+        (
+            "begun",
+            Box::pin(place.begin_step(claim, render, "pdf", at(2))),
+        ),
+        (
+            "noted",
+            Box::pin(place.note_step(claim, collect, "q", "old".to_owned())),
+        ),
+        (
+            "ended",
+            Box::pin(place.end_step(claim, collect, "q", end.0, end.1, at(2))),
+        ),
+        (
+            "a picture",
+            Box::pin(place.keep_failed_page(claim, "q", b"old", at(2))),
+        ),
+        ("incomplete", Box::pin(place.set_incomplete(claim, "old"))),
+    ];
+    for (what, write) in writes {
+        place.overtaken(claim, what, write).await;
+    }
+    let steps = place.steps(id).await.unwrap();
+    let states: Vec<_> = steps
+        .iter()
+        .map(|step| (step.state.0, &step.detail))
+        .collect();
+    assert_eq!(states, [(StepState::Running, &None)]);
+    let run = place.run(id).await.unwrap().unwrap();
+    assert_eq!((run.status, run.incomplete), (None, None));
+    let heads = place.snapshot_heads(id).await.unwrap();
+    assert_eq!(heads[0].status, None);
+    assert!(place.failed_pages(id).await.unwrap().is_empty());
 }
 
 #[tokio::test]
