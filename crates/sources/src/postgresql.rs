@@ -2,15 +2,16 @@
 
 use std::cell::Cell;
 
-use chrono::Datelike;
+use chrono::{DateTime, Datelike, Utc};
 use futures::TryStreamExt;
 use maple_lark_data::{CellRef, Column, ColumnKind, PackedTable};
 use maple_lark_definition::{DatabaseServer, ParameterValue, Source, Sql, TimeValue, Times, Tls};
 use sqlx::{
-    AssertSqlSafe, Column as _, ConnectOptions, Connection, Executor, Row, SqlSafeStr, Statement,
-    TypeInfo, ValueRef,
+    AssertSqlSafe, Column as _, ConnectOptions, Connection, Executor, Postgres, Row, SqlSafeStr,
+    Statement, Type, TypeInfo, ValueRef,
     postgres::{
-        PgArguments, PgColumn, PgConnectOptions, PgConnection, PgRow, PgSslMode, PgValueRef,
+        PgArguments, PgColumn, PgConnectOptions, PgConnection, PgRow, PgSslMode, PgTypeInfo,
+        PgValueRef,
     },
 };
 
@@ -339,31 +340,24 @@ impl Asked<'_> {
         Ok((table, beyond.get()))
     }
 
-    fn parameter_type(&self, name: &str) -> Result<sqlx::postgres::PgTypeInfo, SourceError> {
-        use sqlx::postgres::PgTypeInfo;
-        if Times::NAMES.contains(&name) {
-            let list = matches!(
-                self.question.times.value(name),
-                Some(TimeValue::Instants(_))
-            );
-            return Ok(PgTypeInfo::with_name(if list {
-                "timestamptz[]"
-            } else {
-                "timestamptz"
-            }));
+    /// The type of a parameter: one that the driver knows, so that the server need not be asked for it.
+    fn parameter_type(&self, name: &str) -> Result<PgTypeInfo, SourceError> {
+        fn of<T: Type<Postgres>>() -> PgTypeInfo {
+            T::type_info()
         }
-        Ok(PgTypeInfo::with_name(match (name, self.value(name)) {
-            (_, Some(ParameterValue::Text(_))) => "text",
-            (_, Some(ParameterValue::Number(number))) => {
-                if is_whole(*number) {
-                    "int8"
-                } else {
-                    "float8"
-                }
-            }
-            (_, Some(ParameterValue::List(_))) => "text[]",
-            (_, None) => return Err(self.no_value(name)),
-        }))
+        if Times::NAMES.contains(&name) {
+            return Ok(match self.question.times.value(name) {
+                Some(TimeValue::Instants(_)) => of::<Vec<DateTime<Utc>>>(),
+                _ => of::<DateTime<Utc>>(),
+            });
+        }
+        Ok(match self.value(name) {
+            Some(ParameterValue::Text(_)) => of::<String>(),
+            Some(ParameterValue::Number(number)) if is_whole(*number) => of::<i64>(),
+            Some(ParameterValue::Number(_)) => of::<f64>(),
+            Some(ParameterValue::List(_)) => of::<Vec<String>>(),
+            None => return Err(self.no_value(name)),
+        })
     }
 }
 
@@ -451,7 +445,7 @@ fn cell<'r>(
         Form::Single => CellRef::Number(f32::from_be_bytes(fixed(value)?).into()),
         Form::Double => CellRef::Number(f64::from_be_bytes(fixed(value)?)),
         Form::Decimal => CellRef::Decimal(
-            <rust_decimal::Decimal as sqlx::Decode<sqlx::Postgres>>::decode(value).map_err(
+            <rust_decimal::Decimal as sqlx::Decode<Postgres>>::decode(value).map_err(
                 |source| sqlx::Error::ColumnDecode {
                     index: index.to_string(),
                     source,
@@ -482,7 +476,7 @@ fn fixed<const N: usize>(value: PgValueRef<'_>) -> Result<[u8; N], sqlx::Error> 
 /// An instant by its microseconds since 2000; the ends of the range stand for infinity.
 fn instant(microseconds: i64) -> Option<CellRef<'static>> {
     let since_1970 = microseconds.checked_add(EPOCH * 1_000_000)?;
-    let at = chrono::DateTime::from_timestamp_micros(since_1970)?;
+    let at = DateTime::from_timestamp_micros(since_1970)?;
     (1..=9999)
         .contains(&at.year())
         .then_some(CellRef::Instant(at))

@@ -184,10 +184,11 @@ impl Store {
         in_hand: &[Uuid],
     ) -> Result<Vec<(Delivery, AttemptClaim)>> {
         let transaction = self.db.begin().await?;
+        // The state of a run is asked for as a value: of those few that are taken, and not of all that there are.
         let statement = Store::sql(
             "with due as materialized ( \
                select id from deliveries where state = 'waiting' and next_attempt_at <= $2 and (lease_until is null or lease_until < $2) \
-               and not (via = any($5)) and not (id = any($6)) and (select is_same_database()) and (copy > 0 or exists (select from runs where runs.id = run_id and runs.state = 'delivering')) \
+               and not (via = any($5)) and not (id = any($6)) and (select is_same_database()) and (copy > 0 or (select state from runs where runs.id = run_id) = 'delivering') \
                order by next_attempt_at for update skip locked limit $4) \
              update deliveries set lease_owner = gen_random_uuid(), lease_process = $1, lease_until = $3 from due where deliveries.id = due.id returning deliveries.*",
             [
@@ -455,21 +456,30 @@ impl Store {
     /// the delivery over meanwhile finds it settled.
     pub async fn end_attempts(&self, ended: &[Ended], now: Time) -> Result<BTreeSet<Uuid>> {
         let given: Vec<Json> = ended.iter().map(Ended::row).collect();
+        let deliveries: Vec<Uuid> = ended.iter().map(|one| one.claim.delivery).collect();
+        let attempts: Vec<i64> = ended.iter().map(|one| one.claim.attempt).collect();
         let transaction = self.db.begin().await?;
+        // The rows are named by themselves as well: how many are given is not seen in the JSON, and for many the
+        // whole tables would be gone through.
         let moved = transaction
             .query_all_raw(Store::sql(
                 "with given as (select * from jsonb_to_recordset($1) as g(id uuid, attempt bigint, token uuid, outcome text, state text, answer text, again timestamptz, held_up boolean)), \
                  moved as (update deliveries d set state = g.state, problem = case when g.state = 'accepted' then null else g.answer end, \
                      settled_at = case when g.state = 'waiting' then null else $2 end, next_attempt_at = coalesce(g.again, d.next_attempt_at), held_up = g.held_up, \
-                     lease_owner = null, lease_until = null from given g where d.id = g.id and d.lease_owner = g.token and d.state = 'waiting' \
+                     lease_owner = null, lease_until = null from given g where d.id = any($3) and d.id = g.id and d.lease_owner = g.token and d.state = 'waiting' \
                    returning d.id, d.run_id, d.copy = 0 and d.state <> 'waiting' as settles), \
                  late as (update deliveries d set state = 'accepted', problem = null, settled_at = $2, lease_owner = null, lease_until = null \
-                   from given g where d.id = g.id and d.lease_owner is distinct from g.token and d.state = 'waiting' and g.state = 'accepted' \
+                   from given g where d.id = any($3) and d.id = g.id and d.lease_owner is distinct from g.token and d.state = 'waiting' and g.state = 'accepted' \
                    returning d.id, d.run_id, d.copy = 0 as settles), \
                  noted as (update delivery_attempts a set ended_at = $2, outcome = g.outcome, answer = g.answer \
-                   from given g where a.id = g.attempt and a.delivery_id = g.id) \
+                   from given g where a.id = any($4) and a.id = g.attempt and a.delivery_id = g.id) \
                  select id, run_id, settles, true as held from moved union all select id, run_id, settles, false from late",
-                [Json::from(given).into(), now.into()],
+                [
+                    Json::from(given).into(),
+                    now.into(),
+                    deliveries.into(),
+                    attempts.into(),
+                ],
             ))
             .await?;
         let (mut written, mut runs) = (BTreeSet::new(), BTreeSet::new());

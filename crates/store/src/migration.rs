@@ -28,7 +28,7 @@ struct Step {
     sql: &'static str,
 }
 
-const STEPS: [Step; 42] = [
+const STEPS: [Step; 43] = [
     Step {
         name: "0001_initial",
         sql: include_str!("migrations/0001_initial.sql"),
@@ -196,6 +196,10 @@ const STEPS: [Step; 42] = [
     Step {
         name: "0042_lighter_writes",
         sql: include_str!("migrations/0042_lighter_writes.sql"),
+    },
+    Step {
+        name: "0043_quick_checks",
+        sql: include_str!("migrations/0043_quick_checks.sql"),
     },
 ];
 

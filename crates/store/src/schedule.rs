@@ -2,7 +2,9 @@
 
 use std::collections::HashMap;
 
-use sea_orm::{ActiveValue::Set, ConnectionTrait, EntityTrait, TransactionTrait};
+use sea_orm::{
+    ActiveValue::Set, ConnectionTrait, DatabaseTransaction, EntityTrait, TransactionTrait,
+};
 
 use maple_lark_api::RunState;
 
@@ -21,6 +23,33 @@ pub struct Due {
     /// good are among them, as skipped.
     pub runs: Vec<NewRun>,
     pub next: Option<Time>,
+}
+
+/// So many reports that are due are taken in one transaction.
+const TAKEN_TOGETHER: i64 = 50;
+
+/// Inserts the runs of a report that is due, and moves it to its next instant. Answers with the runs that have
+/// work to do.
+async fn taken(
+    transaction: &DatabaseTransaction,
+    row: ScheduleState,
+    decide: &impl Fn(&ScheduleState) -> Due,
+) -> Result<Vec<uuid::Uuid>> {
+    let due = decide(&row);
+    let mut made = Vec::new();
+    for new in due.runs {
+        if insert_run(transaction, &new).await? && new.state == RunState::Due {
+            made.push(new.id);
+        }
+    }
+    let runs_made = row.runs_made + made.len() as i32;
+    let mut row: schedule_state::ActiveModel = row.into();
+    row.next_instant = Set(due.next);
+    row.runs_made = Set(runs_made);
+    schedule_state::Entity::update(row)
+        .exec(transaction)
+        .await?;
+    Ok(made)
 }
 
 impl Store {
@@ -63,8 +92,8 @@ impl Store {
         Ok(moved)
     }
 
-    /// Takes every report that is due at `now`, one at a time, and in one transaction each
-    /// inserts its run and moves it to its next instant; nothing is due in a copy that was restored before that has
+    /// Takes every report that is due at `now`, some at a time: in one transaction their runs are inserted and they
+    /// are moved to their next instants. Nothing is due in a copy that was restored before that has
     /// been noticed. Rows that another process holds are
     /// passed over, and a scheduled instant never becomes two runs.
     pub async fn take_due(
@@ -77,32 +106,23 @@ impl Store {
             let transaction = self.db.begin().await?;
             let statement = Store::sql(
                 "select report, rule, paused, next_instant, runs_made from schedule_states \
-                 where not paused and next_instant <= $1 and (select is_same_database()) order by next_instant for update skip locked limit 1",
-                [now.into()],
+                 where not paused and next_instant <= $1 and (select is_same_database()) order by next_instant for update skip locked limit $2",
+                [now.into(), TAKEN_TOGETHER.into()],
             );
-            let Some(row) = schedule_state::Entity::find()
+            let due = schedule_state::Entity::find()
                 .from_raw_sql(statement)
-                .one(&transaction)
-                .await?
-            else {
+                .all(&transaction)
+                .await?;
+            if due.is_empty() {
                 transaction.commit().await?;
                 return Ok(made);
-            };
-            let due = decide(&row);
-            let mut runs_made = row.runs_made;
-            for new in due.runs {
-                if insert_run(&transaction, &new).await? && new.state == RunState::Due {
-                    runs_made += 1;
-                    made.push(new.id);
-                }
             }
-            let mut row: schedule_state::ActiveModel = row.into();
-            row.next_instant = Set(due.next);
-            row.runs_made = Set(runs_made);
-            schedule_state::Entity::update(row)
-                .exec(&transaction)
-                .await?;
+            let mut together = Vec::new();
+            for row in due {
+                together.extend(taken(&transaction, row, &decide).await?);
+            }
             transaction.commit().await?;
+            made.append(&mut together);
         }
     }
 
