@@ -9,11 +9,10 @@ use typst::{
     utils::LazyHash,
 };
 
-pub const FILES: [&[u8]; 4] = [
+pub const FILES: [&[u8]; 3] = [
     include_bytes!("../fonts/Inter-Regular.otf"),
     include_bytes!("../fonts/Inter-Italic.otf"),
     include_bytes!("../fonts/Inter-SemiBold.otf"),
-    include_bytes!("../fonts/Inter-Bold.otf"),
 ];
 
 /// Fonts with the book in which the typesetter looks them up.

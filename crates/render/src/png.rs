@@ -113,10 +113,13 @@ fn packed(pixels: &Pixmap) -> Result<Vec<u8>, ::png::EncodingError> {
     encoder.set_deflate_compression(::png::DeflateCompression::Level(3));
     encoder.set_filter(::png::Filter::NoFilter);
     let mut writer = encoder.write_header()?;
-    let colours = pixels.data().chunks_exact(4);
-    let colours: Vec<u8> = colours
-        .flat_map(|pixel| [pixel[0], pixel[1], pixel[2]])
-        .collect();
+    let mut colours = vec![0; pixels.data().len() / 4 * 3];
+    for (colour, pixel) in colours
+        .chunks_exact_mut(3)
+        .zip(pixels.data().chunks_exact(4))
+    {
+        colour.copy_from_slice(&pixel[..3]);
+    }
     writer.write_image_data(&colours)?;
     writer.finish()?;
     Ok(bytes)

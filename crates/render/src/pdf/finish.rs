@@ -16,7 +16,10 @@ use typst::{
     layout::{Abs, Frame, FrameItem, GroupItem, Point, Size as PageSize},
     model::{Destination, LinkMarker, TableCell},
     syntax::Span,
-    visualize::{Curve, DashPattern, FixedStroke, Geometry, Image, ImageKind, LineJoin, Shape},
+    visualize::{
+        Curve, DashPattern, FillRule, FixedStroke, Geometry, Image, ImageElem, ImageKind, LineJoin,
+        Shape,
+    },
 };
 use typst_layout::Page;
 
@@ -58,6 +61,41 @@ enum Wanted<'a> {
     Header,
     Footer,
     Sparkline(&'a [Option<f64>]),
+}
+
+/// Something with its place in a frame.
+type Placed = (Point, FrameItem);
+
+/// What is set in the place of a picture: what has no words, and what has.
+struct Drawing {
+    lines: Frame,
+    texts: Frame,
+}
+
+/// Where the last figure of a frame begins, and what belongs before one that begins outside of it.
+#[derive(Default)]
+struct Figure {
+    layer: Option<usize>,
+    outside: Vec<Placed>,
+}
+
+impl Figure {
+    fn begins(&mut self, frame: &Frame) {
+        self.layer = Some(frame.layer());
+    }
+
+    /// Puts items before the figure, whose places are seen from `at`.
+    fn precede(&mut self, frame: &mut Frame, at: Point, items: Vec<Placed>) {
+        for (place, item) in items {
+            match &mut self.layer {
+                Some(layer) => {
+                    frame.insert(*layer, at + place, item);
+                    *layer += 1;
+                }
+                None => self.outside.push((at + place, item)),
+            }
+        }
+    }
 }
 
 impl<'a> Finish<'a> {
@@ -118,7 +156,8 @@ impl<'a> Finish<'a> {
         let each = pages.into_iter().enumerate();
         each.map(|(index, page)| {
             self.page = index + 1;
-            let frame = self.frame(&page.frame);
+            let (mut frame, before) = self.frame(&page.frame);
+            frame.prepend_multiple(before);
             Page { frame, ..page }
         })
         .collect()
@@ -153,20 +192,35 @@ impl<'a> Finish<'a> {
         Some(link.pack())
     }
 
-    fn frame(&mut self, frame: &Frame) -> Frame {
+    /// Sets a frame with everything in its place, and answers with what belongs before a figure that begins
+    /// outside of it.
+    fn frame(&mut self, frame: &Frame) -> (Frame, Vec<Placed>) {
         let mut set = Frame::new(frame.size(), frame.kind());
+        let mut figure = Figure::default();
         for (at, item) in frame.items() {
             match item {
                 FrameItem::Group(group) => {
                     let mut group = group.clone();
-                    group.frame = self.frame(&group.frame);
+                    let (frame, before) = self.frame(&group.frame);
+                    group.frame = frame;
+                    if group.transform.is_identity() && group.clip.is_none() {
+                        figure.precede(&mut set, *at, before);
+                    } else {
+                        group.frame.prepend_multiple(before);
+                    }
                     set.push(*at, FrameItem::Group(group));
                 }
                 FrameItem::Image(image, size, _) => match self.wanted(image) {
-                    Some(wanted) => set.push(
-                        *at,
-                        FrameItem::Group(GroupItem::new(self.drawing(wanted, *size))),
-                    ),
+                    Some(Wanted::Chart(chart, room)) => {
+                        let Drawing { lines, texts } = self.chart(chart, room, *size);
+                        figure.precede(&mut set, *at, vec![(Point::zero(), group(lines))]);
+                        set.push(*at, group(texts));
+                    }
+                    Some(Wanted::Sparkline(values)) => {
+                        set.push(*at, group(self.sparkline_on(values, *size)));
+                    }
+                    Some(Wanted::Header) => set.push(*at, group(self.header_on(*size))),
+                    Some(Wanted::Footer) => set.push(*at, group(self.footer_on(*size))),
                     None => set.push(*at, item.clone()),
                 },
                 FrameItem::Link(Destination::Url(address), size) => {
@@ -177,6 +231,9 @@ impl<'a> Finish<'a> {
                     set.push(*at, leads);
                 }
                 FrameItem::Tag(Tag::Start(content, flags)) => {
+                    if content.is::<ImageElem>() {
+                        figure.begins(&set);
+                    }
                     set.push(
                         *at,
                         self.begins(content).map_or_else(
@@ -184,17 +241,7 @@ impl<'a> Finish<'a> {
                             |link| FrameItem::Tag(Tag::Start(link, *flags)),
                         ),
                     );
-                    if let Some(cell) = content.to_packed::<TableCell>() {
-                        let place = |n: &typst::foundations::Smart<usize>| n.custom();
-                        if let (Some(x), Some(y)) = (
-                            cell.x.as_option().and_then(|x| place(&x)),
-                            cell.y.as_option().and_then(|y| place(&y)),
-                        ) {
-                            let repeated = cell.is_repeated.as_option().unwrap_or(false);
-                            self.begun += usize::from((x, y, repeated) == (0, 0, false));
-                            self.cell(x, y, *at, &mut set);
-                        }
-                    }
+                    self.cell_that_begins(content, *at, &mut set);
                 }
                 other => set.push(*at, other.clone()),
             }
@@ -202,7 +249,23 @@ impl<'a> Finish<'a> {
         if frame.has_baseline() {
             set.set_baseline(frame.baseline());
         }
-        set
+        (set, figure.outside)
+    }
+
+    /// Sets the texts of a cell of a fitted table, where one begins.
+    fn cell_that_begins(&mut self, content: &Content, at: Point, into: &mut Frame) {
+        let Some(cell) = content.to_packed::<TableCell>() else {
+            return;
+        };
+        let place = |n: &typst::foundations::Smart<usize>| n.custom();
+        if let (Some(x), Some(y)) = (
+            cell.x.as_option().and_then(|x| place(&x)),
+            cell.y.as_option().and_then(|y| place(&y)),
+        ) {
+            let repeated = cell.is_repeated.as_option().unwrap_or(false);
+            self.begun += usize::from((x, y, repeated) == (0, 0, false));
+            self.cell(x, y, at, into);
+        }
     }
 
     fn wanted(&self, image: &Image) -> Option<Wanted<'a>> {
@@ -221,38 +284,57 @@ impl<'a> Finish<'a> {
         }
     }
 
-    fn drawing(&self, wanted: Wanted<'a>, size: PageSize) -> Frame {
-        match wanted {
-            Wanted::Chart(chart, room) => self.page_frame(&drawn(chart, room), size),
-            Wanted::Sparkline(values) => self.page_frame(&sparkline(values, size.x / size.y), size),
-            // The first page says the same in large type.
-            Wanted::Header if self.page == 1 => Frame::soft(size),
-            Wanted::Header => {
-                let theme = &self.document.theme;
-                let mut frame = self.marginal(
-                    size,
-                    theme.header.as_deref().unwrap_or(&self.document.title),
-                    &self.document.front.window_label,
-                );
-                let line = Geometry::Line(Point::new(size.x, Abs::zero())).stroked(
-                    FixedStroke::from_pair(paint(&self.colour(palette::RULE)), Abs::pt(0.5)),
-                );
-                frame.push(
-                    Point::new(Abs::zero(), Abs::pt(12.0)),
-                    FrameItem::Shape(line, Span::detached()),
-                );
-                frame
-            }
-            Wanted::Footer => {
-                let front = &self.document.front;
-                let usual = || format!("Made {} · run {}", front.made_at, front.run_id);
-                self.marginal(
-                    size,
-                    &self.document.theme.footer.clone().unwrap_or_else(usual),
-                    &format!("Page {} of {}", self.page, self.pages),
-                )
-            }
+    /// What is drawn of a chart. Its lines stand before the figure and not in it: they are artifacts in either
+    /// place, and what each line in a figure covers is worked out at length for the figure's bounds. A rectangle
+    /// that is not painted says those.
+    fn chart(&self, chart: &Chart, room: Size, size: PageSize) -> Drawing {
+        let mut drawing = self.drawn_on(&drawn(chart, room), size);
+        let bounds = Shape {
+            geometry: Geometry::Rect(size),
+            fill: None,
+            fill_rule: FillRule::default(),
+            stroke: None,
+        };
+        let (at, bounds) = shape(bounds);
+        drawing.texts.prepend(at, bounds);
+        drawing
+    }
+
+    fn sparkline_on(&self, values: &[Option<f64>], size: PageSize) -> Frame {
+        self.drawn_on(&sparkline(values, size.x / size.y), size)
+            .lines
+    }
+
+    fn header_on(&self, size: PageSize) -> Frame {
+        // The first page says the same in large type.
+        if self.page == 1 {
+            return Frame::soft(size);
         }
+        let theme = &self.document.theme;
+        let mut frame = self.marginal(
+            size,
+            theme.header.as_deref().unwrap_or(&self.document.title),
+            &self.document.front.window_label,
+        );
+        let line = Geometry::Line(Point::new(size.x, Abs::zero())).stroked(FixedStroke::from_pair(
+            paint(&self.colour(palette::RULE)),
+            Abs::pt(0.5),
+        ));
+        frame.push(
+            Point::new(Abs::zero(), Abs::pt(12.0)),
+            FrameItem::Shape(line, Span::detached()),
+        );
+        frame
+    }
+
+    fn footer_on(&self, size: PageSize) -> Frame {
+        let front = &self.document.front;
+        let usual = || format!("Made {} · run {}", front.made_at, front.run_id);
+        self.marginal(
+            size,
+            &self.document.theme.footer.clone().unwrap_or_else(usual),
+            &format!("Page {} of {}", self.page, self.pages),
+        )
     }
 
     fn marginal(&self, size: PageSize, left: &str, right: &str) -> Frame {
@@ -280,65 +362,68 @@ impl<'a> Finish<'a> {
         frame
     }
 
-    fn page_frame(&self, canvas: &Canvas, size: PageSize) -> Frame {
+    fn drawn_on(&self, canvas: &Canvas, size: PageSize) -> Drawing {
         let face = &self.faces.plain;
         let scale = size.x.to_pt() / canvas.width;
         // A hundredth of a point is finer than any printer, and shorter in the file.
         let length = |pixels: f64| Abs::pt((pixels * scale * 100.0).round() / 100.0);
         let place = |(x, y): (f64, f64)| Point::new(length(x), length(y));
-        let mut frame = Frame::soft(size);
-        frame.push_multiple(canvas.inks.iter().flat_map(|ink| match ink {
-            DrawOp::Line {
-                points,
-                colour,
-                width,
-                dash,
-            } => {
-                let stroke = FixedStroke {
-                    join: joined(points.len()),
-                    dash: dash.map(|(long, gap)| DashPattern {
-                        array: vec![Abs::pt(long * scale), Abs::pt(gap * scale)],
-                        phase: Abs::zero(),
-                    }),
-                    ..FixedStroke::from_pair(paint(&self.colour(colour)), Abs::pt(width * scale))
-                };
-                vec![shape(
-                    Geometry::Curve(through(points.iter().copied().map(place))).stroked(stroke),
-                )]
-            }
-            DrawOp::Area { points, colour } => {
-                let mut curve = through(points.iter().copied().map(place));
-                curve.close();
-                vec![shape(
-                    Geometry::Curve(curve).filled(paint(&self.colour(colour))),
-                )]
-            }
-            DrawOp::Text {
-                text,
-                at,
-                anchor,
-                colour,
-            } => {
-                let glyphs = LABEL * scale;
-                let (items, width) = face.set(text, glyphs, &self.colour(colour));
-                let before = match anchor {
-                    Anchor::Start => 0.0,
-                    Anchor::Middle => 0.5,
-                    Anchor::End => 1.0,
-                };
-                // The middle line of a text is half the height of its lower-case letters above its baseline.
-                let from = place(*at)
-                    + Point::new(
-                        Abs::pt(width * -before),
-                        Abs::pt(face.half_x_height(glyphs)),
-                    );
-                items
-                    .into_iter()
-                    .map(|(x, item)| (from + Point::with_x(Abs::pt(x)), FrameItem::Text(item)))
-                    .collect()
-            }
-        }));
-        frame
+        let (mut lines, mut texts) = (Frame::soft(size), Frame::soft(size));
+        for ink in &canvas.inks {
+            let (at, item) = match ink {
+                DrawOp::Line {
+                    points,
+                    colour,
+                    width,
+                    dash,
+                } => {
+                    let stroke = FixedStroke {
+                        join: joined(points.len()),
+                        dash: dash.map(|(long, gap)| DashPattern {
+                            array: vec![Abs::pt(long * scale), Abs::pt(gap * scale)],
+                            phase: Abs::zero(),
+                        }),
+                        ..FixedStroke::from_pair(
+                            paint(&self.colour(colour)),
+                            Abs::pt(width * scale),
+                        )
+                    };
+                    let curve = through(points.iter().copied().map(place));
+                    shape(Geometry::Curve(curve).stroked(stroke))
+                }
+                DrawOp::Area { points, colour } => {
+                    let mut curve = through(points.iter().copied().map(place));
+                    curve.close();
+                    shape(Geometry::Curve(curve).filled(paint(&self.colour(colour))))
+                }
+                DrawOp::Text {
+                    text,
+                    at,
+                    anchor,
+                    colour,
+                } => {
+                    let glyphs = LABEL * scale;
+                    let (items, width) = face.set(text, glyphs, &self.colour(colour));
+                    let before = match anchor {
+                        Anchor::Start => 0.0,
+                        Anchor::Middle => 0.5,
+                        Anchor::End => 1.0,
+                    };
+                    // The middle line of a text is half the height of its lower-case letters above its baseline.
+                    let from = place(*at)
+                        + Point::new(
+                            Abs::pt(width * -before),
+                            Abs::pt(face.half_x_height(glyphs)),
+                        );
+                    texts.push_multiple(items.into_iter().map(|(x, item)| {
+                        (from + Point::with_x(Abs::pt(x)), FrameItem::Text(item))
+                    }));
+                    continue;
+                }
+            };
+            lines.push(at, item);
+        }
+        Drawing { lines, texts }
     }
 
     /// Sets the texts of a cell whose upper left corner is at `at`.
@@ -396,10 +481,9 @@ impl<'a> Finish<'a> {
                 Abs::pt(fitted.widths[x] - 8.0),
                 Abs::pt(fitted.height(row) - 4.0),
             );
-            let line = self.page_frame(&sparkline(&cell.trend, size.x / size.y), size);
             into.push(
                 at + Point::new(Abs::pt(4.0), Abs::pt(2.0)),
-                FrameItem::Group(GroupItem::new(line)),
+                group(self.sparkline_on(&cell.trend, size)),
             );
         }
         let strong = sum || cell.mark.is_some();
@@ -474,7 +558,11 @@ fn sparkline(values: &[Option<f64>], aspect: f64) -> Canvas {
     canvas
 }
 
-fn shape(shape: Shape) -> (Point, FrameItem) {
+fn group(frame: Frame) -> FrameItem {
+    FrameItem::Group(GroupItem::new(frame))
+}
+
+fn shape(shape: Shape) -> Placed {
     (Point::zero(), FrameItem::Shape(shape, Span::detached()))
 }
 

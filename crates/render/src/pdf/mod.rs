@@ -49,13 +49,17 @@ use crate::{
     threads::by_one_thread,
 };
 
-const TEMPLATE: &str = include_str!("report.typ");
+/// The template, and what it is put together from, each by the name that the typesetter asks for.
+const TEMPLATES: [(&str, &str); 2] = [
+    ("report.typ", include_str!("report.typ")),
+    ("parts.typ", include_str!("parts.typ")),
+];
 
 /// What never changes between documents: fonts, the standard library, the template.
 struct Fixed {
     library: LazyHash<Library>,
     faces: Faces,
-    template: Source,
+    templates: Vec<Source>,
 }
 
 static FIXED: LazyLock<Fixed> = LazyLock::new(|| Fixed {
@@ -64,10 +68,10 @@ static FIXED: LazyLock<Fixed> = LazyLock::new(|| Fixed {
         plain: Face::new(&OWN.fonts[0]),
         strong: Face::new(&OWN.fonts[2]),
     },
-    template: Source::new(
-        file_id("report.typ").unwrap_or_else(main_id),
-        TEMPLATE.to_owned(),
-    ),
+    templates: TEMPLATES
+        .into_iter()
+        .filter_map(|(name, text)| Some(Source::new(file_id(name)?, text.to_owned())))
+        .collect(),
 });
 
 fn file_id(name: &str) -> Option<FileId> {
@@ -108,13 +112,10 @@ impl World for Job {
 
     fn source(&self, id: FileId) -> FileResult<Source> {
         self.stop.check();
-        if id == main_id() {
-            Ok(FIXED.template.clone())
-        } else {
-            Err(FileError::NotFound(
-                id.get().vpath().get_without_slash().into(),
-            ))
-        }
+        let found = FIXED.templates.iter().find(|source| source.id() == id);
+        found
+            .cloned()
+            .ok_or_else(|| FileError::NotFound(id.get().vpath().get_without_slash().into()))
     }
 
     fn file(&self, id: FileId) -> FileResult<Bytes> {

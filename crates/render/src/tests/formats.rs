@@ -6,6 +6,7 @@ use calamine::{Data, Reader};
 use maple_lark_definition::{Paper, Theme};
 
 use super::*;
+use crate::threads::by_one_thread;
 
 /// Runs a program of the system on a file; its output.
 fn asked(program: &str, arguments: &[&str], bytes: &[u8]) -> String {
@@ -100,35 +101,141 @@ fn what_needs_action_leads_to_its_place() {
         "{html}"
     );
     assert_eq!(html.matches(&format!("id=\"{anchor}\"")).count(), 1);
-    let bytes = pdf(&document).unwrap();
-    let file = lopdf::Document::load_mem(&bytes).unwrap();
-    let links = file.objects.values().filter_map(|object| {
-        let link = object.as_dict().ok()?;
-        let is_link = link.get(b"Subtype").ok()?.as_name().ok()? == b"Link";
-        let to = link
-            .get(b"Dest")
-            .and_then(|to| file.dereference(to))
-            .ok()
-            .filter(|_| is_link)?
-            .1
-            .as_array()
-            .ok()?;
-        let said = link.get(b"Contents").and_then(lopdf::decode_text_string);
-        Some((to[0].as_reference().ok()?, said.unwrap()))
-    });
-    let sheets = file.get_pages();
-    let mut count = 0;
-    for (to, said) in links {
-        let (page, _) = sheets.iter().find(|(_, sheet)| **sheet == to).unwrap();
-        assert_eq!(said, format!("page {page}"));
-        count += 1;
+    // Its title says where it is; the title of another block is somewhere else.
+    let mut document = document;
+    for (number, block) in document.sections[place.section]
+        .blocks
+        .iter_mut()
+        .enumerate()
+    {
+        block.title = format!("Block{number}");
     }
-    let places = document
+    let bytes = pdf(&document).unwrap();
+    let wanted: Vec<String> = document
         .summary
         .lines
         .iter()
-        .filter(|line| line.place.is_some());
-    assert_eq!(count, places.count());
+        .filter_map(|line| Some(format!("Block{}", line.place?.block)))
+        .collect();
+    let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
+    let mut titles = places(&bytes, &wanted);
+    let mut found = links(&bytes);
+    assert_eq!(found.len(), titles.len());
+    titles.sort_by(|a, b| (a.0, a.2).partial_cmp(&(b.0, b.2)).unwrap());
+    found.sort_by(|a, b| (a.page, a.top).partial_cmp(&(b.page, b.top)).unwrap());
+    for (link, (page, _, top)) in found.iter().zip(titles) {
+        assert_eq!(link.said, format!("page {page}"));
+        assert!(
+            link.page == page && (0.0..12.0).contains(&(top - link.top)),
+            "{link:?} does not lead to {top} on page {page}"
+        );
+    }
+}
+
+/// Where a link within a PDF leads, from the top of its page, and what it says.
+#[derive(Debug)]
+struct Link {
+    page: usize,
+    top: f64,
+    said: String,
+}
+
+fn links(bytes: &[u8]) -> Vec<Link> {
+    let file = lopdf::Document::load_mem(bytes).unwrap();
+    let sheets = file.get_pages();
+    let heights = pages(bytes);
+    let links = file.objects.values().filter_map(|object| {
+        let link = object.as_dict().ok()?;
+        let is_link = link.get(b"Subtype").ok()?.as_name().ok()? == b"Link";
+        let to = link.get(b"Dest").and_then(|to| file.dereference(to));
+        let to = to.ok().filter(|_| is_link)?.1.as_array().ok()?;
+        let sheet = to[0].as_reference().ok()?;
+        let page = *sheets.iter().find(|(_, each)| **each == sheet)?.0 as usize;
+        let said = link.get(b"Contents").and_then(lopdf::decode_text_string);
+        Some(Link {
+            page,
+            top: f64::from(heights[page - 1].1 - to[3].as_float().unwrap()),
+            said: said.unwrap(),
+        })
+    });
+    links.collect()
+}
+
+/// How often the typesetter lays out the pages of a document.
+fn layouts(document: &Document) -> usize {
+    const HERE: &str = "these pages";
+    typst_timing::enable();
+    by_one_thread(|| {
+        let _mark = typst_timing::TimingScope::new(HERE);
+        pdf(document).unwrap();
+    });
+    typst_timing::disable();
+    let mut told = Vec::new();
+    typst_timing::export_json(&mut told, |_| (String::new(), 0)).unwrap();
+    let told: Vec<serde_json::Value> = serde_json::from_slice(&told).unwrap();
+    // Other tests may lay out something meanwhile, on other threads.
+    let mine = told.iter().find(|event| event["name"] == HERE).unwrap();
+    let begun = told.iter().filter(|event| {
+        event["ph"] == "B"
+            && event["tid"] == mine["tid"]
+            && typst::introspection::ITER_NAMES
+                .iter()
+                .any(|name| event["name"] == *name)
+    });
+    begun.count()
+}
+
+/// What the typesetter has to look for on its own pages makes it lay out all of them again, as contents do.
+#[test]
+fn pages_without_contents_are_laid_out_once() {
+    let mut document = sample();
+    assert!(
+        document
+            .summary
+            .lines
+            .iter()
+            .any(|line| line.place.is_some())
+    );
+    assert_eq!(layouts(&document), 1);
+    document.theme.contents = true;
+    assert_eq!(layouts(&document), 2);
+}
+
+/// The lines of a chart are not in its figure, which says all the same how far it reaches.
+#[test]
+fn a_chart_has_the_bounds_of_its_picture() {
+    let bytes = pdf(&sample()).unwrap();
+    let file = lopdf::Document::load_mem(&bytes).unwrap();
+    let figures = file.objects.values().filter_map(|object| {
+        let element = object.as_dict().ok()?;
+        let is_figure = element.get(b"S").ok()?.as_name().ok()? == b"Figure";
+        let described = element.get(b"Alt").ok().filter(|_| is_figure)?;
+        let alternative = lopdf::decode_text_string(described).unwrap();
+        let attributes = element.get(b"A").and_then(|to| file.dereference(to));
+        let attributes = match attributes.ok()?.1 {
+            lopdf::Object::Array(all) => all.first()?.as_dict().ok()?,
+            one => one.as_dict().ok()?,
+        };
+        let bounds = attributes.get(b"BBox").ok()?.as_array().ok()?;
+        let bounds: Vec<f32> = bounds.iter().map(|n| n.as_float().unwrap()).collect();
+        Some((alternative, bounds[2] - bounds[0], bounds[3] - bounds[1]))
+    });
+    let figures: Vec<(String, f32, f32)> = figures.collect();
+    let document = sample();
+    for block in document.sections.iter().flat_map(|section| &section.blocks) {
+        let Body::Chart { chart } = &block.body else {
+            continue;
+        };
+        let (_, width, height) = figures
+            .iter()
+            .find(|(alternative, ..)| *alternative == chart.description)
+            .unwrap_or_else(|| panic!("{} is not among {figures:?}", chart.description));
+        let room = block.width.of(document.theme.room(), 14.0) as f32;
+        assert!((width - room).abs() < 0.5, "{width} of {room}");
+        let size = chart::Size::of(block.width);
+        let wanted = room * (chart::height(chart, size) / size.width()) as f32;
+        assert!((height - wanted).abs() < 0.5, "{height} of {wanted}");
+    }
 }
 
 #[test]
