@@ -19,6 +19,7 @@ mod fences;
 mod history;
 mod keeping;
 mod kept;
+mod many;
 mod outside;
 mod pictures;
 mod restored;

@@ -1,0 +1,87 @@
+//! Thousands that come at once, before the server has counted the rows of its tables: what is taken of them
+//! costs as much as of a few.
+
+use maple_lark_store::deliveries::Ended;
+use sqlx::{PgConnection, Row};
+use uuid::Uuid;
+
+use super::{LEASE, Place, accepted, at, run};
+
+const FEW: usize = 20;
+const MANY: usize = 1_000;
+const TAKEN: usize = 10;
+
+/// How many blocks of its tables and indexes the server has looked at for statements that begin like this.
+async fn blocks(administrator: &mut PgConnection, statement: &str) -> i64 {
+    let counted = "select coalesce(sum(shared_blks_hit + shared_blks_read), 0)::bigint as blocks, coalesce(sum(calls), 0)::bigint as calls \
+        from pg_stat_statements s join pg_database d on d.oid = s.dbid where d.datname = current_database() and starts_with(query, $1)";
+    let row = sqlx::query(counted)
+        .bind(statement)
+        .fetch_one(administrator)
+        .await
+        .unwrap();
+    assert!(row.get::<i64, _>("calls") > 0, "{statement} was not asked");
+    row.get("blocks")
+}
+
+async fn watched() -> (Place, PgConnection) {
+    let place = Place::new().await;
+    let mut administrator = place.administrator().await;
+    sqlx::raw_sql("create extension pg_stat_statements")
+        .execute(&mut administrator)
+        .await
+        .unwrap();
+    (place, administrator)
+}
+
+async fn claiming_runs(due: usize) -> i64 {
+    let (place, mut administrator) = watched().await;
+    let all = (0..due).map(|n| run(Uuid::now_v7(), &format!("r{n}"), 0));
+    place.add_runs(&all.collect::<Vec<_>>()).await.unwrap();
+    let process = Uuid::now_v7();
+    for _ in 0..TAKEN {
+        let claimed = place.claim_run(process, at(0), LEASE, &[], None).await;
+        assert!(claimed.unwrap().is_some());
+    }
+    blocks(&mut administrator, "update runs set lease_owner").await
+}
+
+/// What it costs to take deliveries, and to write down how they ended.
+async fn delivering(waiting: usize) -> (i64, i64) {
+    let (place, mut administrator) = watched().await;
+    let process = Uuid::now_v7();
+    place.delivering(process, waiting).await;
+    for _ in 0..TAKEN {
+        let claimed = place.claim_deliveries(process, at(0), LEASE, 1, &[], &[]);
+        let ended: Vec<Ended> = claimed
+            .await
+            .unwrap()
+            .into_iter()
+            .map(|(_, claim)| Ended {
+                claim,
+                ending: accepted(),
+            })
+            .collect();
+        let written = place.end_attempts(&ended, at(1)).await.unwrap();
+        assert_eq!(written.len(), 1);
+    }
+    (
+        blocks(&mut administrator, "with due as materialized").await,
+        blocks(&mut administrator, "with given as").await,
+    )
+}
+
+#[tokio::test]
+async fn what_is_taken_of_a_thousand_costs_what_it_costs_of_a_few() {
+    let (few, many) = (claiming_runs(FEW).await, claiming_runs(MANY).await);
+    assert!(many < 3 * few, "runs: {many} blocks, {few} of {FEW}");
+    let (few, many) = (delivering(FEW).await, delivering(MANY).await);
+    assert!(
+        many.0 < 3 * few.0,
+        "deliveries: {many:?} blocks, {few:?} of {FEW}"
+    );
+    assert!(
+        many.1 < 3 * few.1,
+        "attempts: {many:?} blocks, {few:?} of {FEW}"
+    );
+}
