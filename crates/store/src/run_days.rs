@@ -61,8 +61,10 @@ impl Store {
     ) -> Result<Vec<RunDay>> {
         // Texts are compared by their bytes while they are counted, which is faster, and by the rules of the
         // database where an index is asked. Only what is asked for stands in it: a condition that may be none keeps the server from
-        // reading the index alone.
-        let (mut values, mut wanted) = (vec![days.to_vec().into()], String::new());
+        // reading the index alone. The
+        // same words for all parts, so that a connection keeps their plan.
+        let mut values = vec![days.to_vec().into(), (before as i32).into()];
+        let mut wanted = String::new();
         if let Some(report) = report {
             values.push(report.into());
             wanted += &format!(" and report = ${}", values.len());
@@ -73,7 +75,7 @@ impl Store {
         }
         let sql = format!(
             "with edges as ( \
-               select {before} + day::int as day, begins, lead(begins) over (order by day) as ends \
+               select $2::int + day::int as day, begins, lead(begins) over (order by day) as ends \
                from unnest($1) with ordinality as edge(begins, day)), \
              days as ( \
                select counted.*, edges.day from edges cross join lateral ( \

@@ -126,15 +126,19 @@ async fn agenda(
         .chain([&to])
         .map(|date| zone.start_of(*date))
         .collect();
-    let ran = store.run_days(report, &starts, &user.1).await?;
-    let states = store.schedule_states_by_report().await?;
     let now = engine.now();
     let mut days: BTreeMap<NaiveDate, Vec<AgendaEntry>> =
         dates.iter().map(|date| (*date, Vec::new())).collect();
     let day_of = |ran: &RunDay| dates.get((ran.day - 1) as usize).copied();
     let (all, only) = (definitions.clone(), report.map(str::to_owned));
-    let work = move || planned(&all.set, only.as_deref(), &states, start, end, now, zone);
-    let planned = engine.compute(work).await?;
+    // What is to come is worked out while the database counts what was.
+    let to_come = async {
+        let states = store.schedule_states_by_report().await?;
+        let work = move || planned(&all.set, only.as_deref(), &states, start, end, now, zone);
+        Ok::<_, Problem>(engine.compute(work).await?)
+    };
+    let (ran, planned) = tokio::join!(store.run_days(report, &starts, &user.1), to_come);
+    let (ran, planned) = (ran?, planned?);
     for (date, entry) in ran
         .into_iter()
         .filter_map(|ran| Some((day_of(&ran)?, entry_of(ran))))
