@@ -445,12 +445,12 @@ fn cell<'r>(
         Form::Single => CellRef::Number(f32::from_be_bytes(fixed(value)?).into()),
         Form::Double => CellRef::Number(f64::from_be_bytes(fixed(value)?)),
         Form::Decimal => CellRef::Decimal(
-            <rust_decimal::Decimal as sqlx::Decode<Postgres>>::decode(value).map_err(
-                |source| sqlx::Error::ColumnDecode {
+            <rust_decimal::Decimal as sqlx::Decode<Postgres>>::decode(value).map_err(|source| {
+                sqlx::Error::ColumnDecode {
                     index: index.to_string(),
                     source,
-                },
-            )?,
+                }
+            })?,
         ),
         // A timestamp without a zone is taken as UTC, the zone of our session. The driver's own
         // reading of these panics over what chrono's calendar does not reach.

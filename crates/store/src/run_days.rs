@@ -60,9 +60,9 @@ impl Store {
         sight: &Sight,
     ) -> Result<Vec<RunDay>> {
         // Texts are compared by their bytes while they are counted, which is faster, and by the rules of the
-        // database where an index is asked. Only what is asked for stands in it: a condition that may be none keeps the server from
-        // reading the index alone. The
-        // same words for all parts, so that a connection keeps their plan.
+        // database where an index is asked. Only what is asked for stands in it: a condition that may be none
+        // keeps the server from reading the index alone. The words are the same for all parts, so that a
+        // connection keeps their plan.
         let mut values = vec![days.to_vec().into(), (before as i32).into()];
         let mut wanted = String::new();
         if let Some(report) = report {
