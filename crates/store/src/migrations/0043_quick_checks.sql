@@ -1,5 +1,5 @@
--- Asked whenever work is taken. A session keeps the plans of these functions; as they were, they were planned anew
--- for each statement, which took longer than the statement did.
+-- Asked whenever work is taken. A session keeps the plans of these functions; written in SQL, they were planned
+-- anew for each statement.
 create or replace function current_identity(out cluster text, out timeline text, out number text) language plpgsql stable as $$ begin
     select system_identifier::text into cluster from pg_control_system();
     timeline := left(pg_walfile_name(pg_current_wal_lsn()), 8);
