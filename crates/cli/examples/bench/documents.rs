@@ -7,9 +7,9 @@ use std::{
     time::{Duration, Instant},
 };
 
+use super::{Done, Goals, pages::bare_browser};
+use chromiumoxide::cdp::browser_protocol::page::PrintToPdfParams;
 use chrono::{DateTime, TimeDelta, Utc};
-use fantoccini::{Client, ClientBuilder, Locator, wd::PrintConfiguration};
-use hyper_util::client::legacy::connect::HttpConnector;
 use maple_lark_data::{Column, ColumnKind, Table, Value};
 use maple_lark_definition::Format;
 use maple_lark_demo::chromium;
@@ -20,9 +20,6 @@ use maple_lark_document::{
     snapshot::{FrozenDefinition, Outcome, QueryRecord},
 };
 use maple_lark_time::Window;
-use serde_json::json;
-
-use super::{Done, Goals, free_port};
 
 const LONG: i64 = 5000;
 
@@ -226,67 +223,38 @@ async fn beside_a_warm_browser(
     each: i64,
     sample: &dyn Fn(i64) -> Snapshot,
 ) -> Done<(Duration, Duration)> {
-    let port = free_port()?;
-    let mut driver = Command::new("chromedriver")
-        .arg(format!("--port={port}"))
-        .stdout(Stdio::null())
-        .stderr(Stdio::null())
-        .spawn()?;
-    let outcome = async {
-        let browser = browser(port, folder).await?;
-        let (mut ours, mut theirs) = (Vec::new(), Vec::new());
-        for round in 0..rounds {
-            for _ in 0..each {
-                let began = Instant::now();
-                browser.goto(url).await?;
-                browser.find(Locator::Css("h1")).await?;
-                match browser.print(PrintConfiguration::default()).await {
-                    // Its driver waits for ten seconds; what takes longer counts as no more than that.
-                    Err(error) if error.to_string().contains("Timed out") => {}
-                    printed => drop(printed?),
-                }
-                theirs.push(began.elapsed());
-            }
-            // The browser tidies up behind itself; that is not our time.
-            tokio::time::sleep(Duration::from_millis(700)).await;
-            for document in 0..each {
-                // Each rendering is of data that was never seen before, as every report is.
-                let document = compose(&sample(round * each + document + 1))?;
-                let began = Instant::now();
-                maple_lark_render::pdf(&document)?;
-                ours.push(began.elapsed());
-            }
+    let (mut browser, handling) = bare_browser(&folder.join("profile"), None).await?;
+    let (mut ours, mut theirs) = (Vec::new(), Vec::new());
+    for round in 0..rounds {
+        for _ in 0..each {
+            let page = browser.new_page("about:blank").await?;
+            let began = Instant::now();
+            page.goto(url).await?;
+            page.find_element("h1").await?;
+            page.pdf(PrintToPdfParams::default()).await?;
+            theirs.push(began.elapsed());
+            page.close().await?;
         }
-        browser.close().await?;
-        // The first few warm both up.
-        let middle = |all: Vec<Duration>| {
-            let mut all = all[each as usize..].to_vec();
-            all.sort();
-            all[all.len() / 2]
-        };
-        Done::Ok((middle(ours), middle(theirs)))
-    }
-    .await;
-    driver.kill()?;
-    driver.wait()?;
-    outcome
-}
-
-async fn browser(port: u16, folder: &Path) -> Done<Client> {
-    let arguments = chromium::arguments(&folder.join("profile"), &[]);
-    let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
-    for _ in 0..100 {
-        let mut builder = ClientBuilder::new(HttpConnector::new());
-        if let Ok(browser) = builder
-            .capabilities(capabilities.as_object().cloned().unwrap_or_default())
-            .connect(&format!("http://127.0.0.1:{port}"))
-            .await
-        {
-            return Ok(browser);
+        // The browser tidies up behind itself; that is not our time.
+        tokio::time::sleep(Duration::from_millis(700)).await;
+        for document in 0..each {
+            // Each rendering is of data that was never seen before, as every report is.
+            let document = compose(&sample(round * each + document + 1))?;
+            let began = Instant::now();
+            maple_lark_render::pdf(&document)?;
+            ours.push(began.elapsed());
         }
-        tokio::time::sleep(Duration::from_millis(100)).await;
     }
-    Err("chromedriver does not start a browser".into())
+    browser.close().await?;
+    browser.wait().await?;
+    handling.await?;
+    // The first few warm both up.
+    let middle = |all: Vec<Duration>| {
+        let mut all = all[each as usize..].to_vec();
+        all.sort();
+        all[all.len() / 2]
+    };
+    Ok((middle(ours), middle(theirs)))
 }
 
 /// Six charts of 720 points and a table of 40 rows.

@@ -130,7 +130,7 @@ fn size(captured: &Captured) -> usize {
 /// From navigation to the same picture, over the protocol alone.
 async fn bare(web: &WebServices, (width, height): (u32, u32)) -> Done<Vec<Duration>> {
     let profile = tempfile::tempdir()?;
-    let (mut browser, handling) = started(profile.path(), HEIGHT, SCALE).await?;
+    let (mut browser, handling) = bare_browser(profile.path(), looking(SCALE)).await?;
     let page = browser
         .new_page(web.url("/port-office/sign-in").as_str())
         .await?;
@@ -227,7 +227,7 @@ async fn many_pages(web: &WebServices, goals: &mut Goals) -> Done<()> {
 /// The same picture, of the whole page, by a browser that is started for it.
 async fn one_browser(address: String) -> Done<()> {
     let profile = tempfile::tempdir()?;
-    let (mut browser, handling) = started(profile.path(), HEIGHT, 1).await?;
+    let (mut browser, handling) = bare_browser(profile.path(), looking(1)).await?;
     let page = browser.new_page(address.as_str()).await?;
     page.wait_for_navigation().await?;
     let whole = ScreenshotParams::builder()
@@ -240,24 +240,29 @@ async fn one_browser(address: String) -> Done<()> {
     Ok(())
 }
 
-/// A bare browser that is driven over its protocol.
-async fn started(
+/// A bare browser that is driven over its protocol and takes as long as it needs.
+pub async fn bare_browser(
     profile: &Path,
-    height: u32,
-    scale: u32,
+    viewport: Option<viewport::Viewport>,
 ) -> Done<(chromiumoxide::Browser, JoinHandle<()>)> {
     let config = chromiumoxide::BrowserConfig::builder()
         .chrome_executable("/usr/bin/chromium")
         .no_sandbox()
         .user_data_dir(profile)
-        .viewport(viewport::Viewport {
-            width: WIDTH,
-            height,
-            device_scale_factor: Some(f64::from(scale)),
-            ..viewport::Viewport::default()
-        })
+        .viewport(viewport)
+        .request_timeout(Duration::from_mins(5))
         .build()?;
     let (browser, mut handler) = chromiumoxide::Browser::launch(config).await?;
     let handling = tokio::spawn(async move { while handler.next().await.is_some() {} });
     Ok((browser, handling))
+}
+
+/// What the pages are looked at with.
+fn looking(scale: u32) -> Option<viewport::Viewport> {
+    Some(viewport::Viewport {
+        width: WIDTH,
+        height: HEIGHT,
+        device_scale_factor: Some(f64::from(scale)),
+        ..viewport::Viewport::default()
+    })
 }
