@@ -32,12 +32,12 @@ pub const ACCESS_KEY: &str = "maple-lark";
 pub const SECRET_KEY: &str = "herring-and-oat-cakes";
 
 #[derive(Default)]
-struct Shelf {
+struct Buckets {
     objects: Mutex<BTreeMap<String, Vec<u8>>>,
     fails: AtomicBool,
 }
 
-impl Shelf {
+impl Buckets {
     fn objects(&self) -> MutexGuard<'_, BTreeMap<String, Vec<u8>>> {
         self.objects.lock().unwrap_or_else(PoisonError::into_inner)
     }
@@ -46,21 +46,21 @@ impl Shelf {
 /// The storage, as long as this lives.
 pub struct ObjectStorage {
     stand_in: StandIn,
-    shelf: Arc<Shelf>,
+    buckets: Arc<Buckets>,
 }
 
 impl ObjectStorage {
     /// # Errors
     /// If no port is free.
     pub async fn start() -> Result<Self> {
-        let shelf = Arc::new(Shelf::default());
+        let buckets = Arc::new(Buckets::default());
         let address = StandIn::free()?;
         let built = StandIn::built(address)
-            .manage(shelf.clone())
+            .manage(buckets.clone())
             .mount("/", all_routes());
         Ok(Self {
             stand_in: StandIn::start(address, built).await?,
-            shelf,
+            buckets,
         })
     }
 
@@ -73,12 +73,12 @@ impl ObjectStorage {
     /// What is kept, by name.
     #[must_use]
     pub fn objects(&self) -> BTreeMap<String, Vec<u8>> {
-        self.shelf.objects().clone()
+        self.buckets.objects().clone()
     }
 
     /// Puts something in the place of what is kept, or takes it away, behind everybody's back.
     pub fn meddle(&self, name: &str, body: Option<Vec<u8>>) {
-        let mut objects = self.shelf.objects();
+        let mut objects = self.buckets.objects();
         match body {
             Some(body) => objects.insert(name.to_owned(), body),
             None => objects.remove(name),
@@ -87,7 +87,7 @@ impl ObjectStorage {
 
     /// Answers every request with 503 from now on, or answers as usual again.
     pub fn fail(&self, fails: bool) {
-        self.shelf.fails.store(fails, Ordering::SeqCst);
+        self.buckets.fails.store(fails, Ordering::SeqCst);
     }
 }
 
@@ -134,8 +134,8 @@ impl<'r> FromRequest<'r> for Signed {
 
     async fn from_request(request: &'r Request<'_>) -> Outcome<Self, Refused> {
         let refused = |code| Outcome::Error((Status::Forbidden, Refused(Status::Forbidden, code)));
-        let shelf = request.rocket().state::<Arc<Shelf>>();
-        if shelf.is_some_and(|shelf| shelf.fails.load(Ordering::SeqCst)) {
+        let buckets = request.rocket().state::<Arc<Buckets>>();
+        if buckets.is_some_and(|buckets| buckets.fails.load(Ordering::SeqCst)) {
             let busy = Status::ServiceUnavailable;
             return Outcome::Error((busy, Refused(busy, "ServiceUnavailable")));
         }
@@ -206,10 +206,10 @@ impl<'r> Responder<'r, 'static> for Found {
 fn read(
     name: Result<Name, Refused>,
     signed: Result<Signed, Refused>,
-    shelf: &State<Arc<Shelf>>,
+    buckets: &State<Arc<Buckets>>,
 ) -> Result<Found, Refused> {
     signed?;
-    let found = shelf.objects().get(&name?.0).cloned();
+    let found = buckets.objects().get(&name?.0).cloned();
     found
         .map(Found)
         .ok_or(Refused(Status::NotFound, "NoSuchKey"))
@@ -221,8 +221,8 @@ async fn write(
     signed: Result<Signed, Refused>,
     sum: Sum,
     data: Data<'_>,
-    shelf: &State<Arc<Shelf>>,
-) -> Result<Kept, Refused> {
+    buckets: &State<Arc<Buckets>>,
+) -> Result<Stored, Refused> {
     let (Signed(digest), name) = (signed?, name?);
     let bad = Refused(Status::BadRequest, "XAmzContentSHA256Mismatch");
     let body = data.open(256.mebibytes()).into_bytes().await;
@@ -231,8 +231,8 @@ async fn write(
     if hex::encode(found) != digest || sum.0.is_some_and(|sum| sum != STANDARD.encode(found)) {
         return Err(bad);
     }
-    shelf.objects().insert(name.0, body.into_inner());
-    Ok(Kept(digest))
+    buckets.objects().insert(name.0, body.into_inner());
+    Ok(Stored(digest))
 }
 
 /// The digest that the client wants to be compared with what came.
@@ -248,9 +248,9 @@ impl<'r> FromRequest<'r> for Sum {
     }
 }
 
-struct Kept(String);
+struct Stored(String);
 
-impl<'r> Responder<'r, 'static> for Kept {
+impl<'r> Responder<'r, 'static> for Stored {
     fn respond_to(self, _: &'r Request<'_>) -> response::Result<'static> {
         Response::build()
             .header(Header::new("ETag", format!("\"{}\"", self.0)))
@@ -262,9 +262,9 @@ impl<'r> Responder<'r, 'static> for Kept {
 fn remove(
     name: Result<Name, Refused>,
     signed: Result<Signed, Refused>,
-    shelf: &State<Arc<Shelf>>,
+    buckets: &State<Arc<Buckets>>,
 ) -> Result<Status, Refused> {
     signed?;
-    shelf.objects().remove(&name?.0);
+    buckets.objects().remove(&name?.0);
     Ok(Status::NoContent)
 }

@@ -14,7 +14,6 @@ mod files;
 mod filled;
 mod http_json;
 mod json;
-mod kept;
 mod ldap;
 mod ldap_schema;
 mod machine;
@@ -23,6 +22,7 @@ mod open_metrics;
 mod open_metrics_text;
 mod packed_files;
 mod permissions;
+mod pool;
 mod postgresql;
 mod program;
 mod rows;
@@ -114,7 +114,7 @@ pub struct Reader {
     commands: Arc<Commands>,
     programs: Arc<Commands>,
     clients: Arc<web::Clients>,
-    kept: Arc<kept::Kept>,
+    pool: Arc<pool::Pool>,
     browser: Arc<Browser>,
 }
 
@@ -122,7 +122,7 @@ impl Reader {
     pub fn new(boundary: Boundary, secrets: Secrets) -> Self {
         Self {
             clients: Arc::new(web::Clients::new()),
-            kept: Arc::default(),
+            pool: Arc::default(),
             boundary: Arc::new(boundary),
             permissions: Arc::default(),
             secrets,

@@ -17,7 +17,7 @@ use sqlx::{
 
 use crate::{
     Answer, BadCell, Greeting, Question, Reader, SourceError, cells::within_bytes, check_steps,
-    kept::Key, server::Server, within_size,
+    pool::Key, server::Server, within_size,
 };
 
 pub async fn read(
@@ -41,7 +41,7 @@ pub async fn read(
     if connection.execute(AS_BEFORE).await.is_ok()
         && connection.clear_cached_statements().await.is_ok()
     {
-        reader.kept.keep(key, connection, source.max_concurrency);
+        reader.pool.keep(key, connection, source.max_concurrency);
     }
     let mut answer = Answer::of(table, sql.text.numbered.clone());
     answer.note = (beyond > 0).then(|| {
@@ -83,7 +83,7 @@ async fn begun(
         ),
     };
     // What cannot begin was ended by its server.
-    while let Some(mut kept) = reader.kept.take(&key) {
+    while let Some(mut kept) = reader.pool.take(&key) {
         if kept.execute(BEGIN).await.is_ok() {
             return Ok((kept, key));
         }

@@ -190,12 +190,12 @@ impl Outside {
 
 fn swept(folder: &Path) -> io::Result<usize> {
     let mut swept = 0;
-    for shelf in fs::read_dir(folder)? {
-        let shelf = shelf?.path();
-        if !shelf.is_dir() {
+    for prefix in fs::read_dir(folder)? {
+        let prefix = prefix?.path();
+        if !prefix.is_dir() {
             continue;
         }
-        for file in fs::read_dir(shelf)? {
+        for file in fs::read_dir(prefix)? {
             let file = file?;
             // A name is one of digits; what is being written has a number behind it.
             let is_begun = file.file_name().to_string_lossy().contains('#');
@@ -211,8 +211,8 @@ fn swept(folder: &Path) -> io::Result<usize> {
 
 /// Where a body lies.
 fn named(sha256: &str) -> Name {
-    let shelf = sha256.get(..2).unwrap_or_default();
-    Name::from_iter([shelf, sha256])
+    let prefix = sha256.get(..2).unwrap_or_default();
+    Name::from_iter([prefix, sha256])
 }
 
 /// The SHA-256 of a body in lower-case hexadecimal.

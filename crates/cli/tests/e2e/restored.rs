@@ -18,7 +18,7 @@ use crate::place::{
 };
 
 /// A server that keeps all it writes for a restore to a point in time.
-struct Kept {
+struct ArchivedServer {
     state: PathBuf,
     written: PathBuf,
     copy: PathBuf,
@@ -52,7 +52,7 @@ fn own(path: &Path) {
     }
 }
 
-impl Kept {
+impl ArchivedServer {
     /// Starts a server again with its log archived, and takes a base backup.
     async fn new(state: &Path, cluster: &TestCluster) -> Self {
         let written = state.join("written");
@@ -140,7 +140,7 @@ async fn what_may_have_been_sent_before_a_restore_is_held_until_somebody_has_loo
     let state = folder.path().join("server");
     let cluster = TestCluster::alone(&state).await.unwrap();
     let place = Place::with(folder, cluster).await;
-    let mut kept = Kept::new(&state, &place.cluster).await;
+    let mut kept = ArchivedServer::new(&state, &place.cluster).await;
     let service = place.serve();
     place.sign_in();
     applied(

@@ -119,8 +119,8 @@ async fn bodies_are_moved_either_way_by_a_service_that_is_killed_again_and_again
         .unwrap();
     let service = place.serve();
     until("the folder to be empty", || {
-        let shelves = fs::read_dir(&folder).unwrap().flatten();
-        let files = shelves.flat_map(|shelf| fs::read_dir(shelf.path()).unwrap());
+        let prefixes = fs::read_dir(&folder).unwrap().flatten();
+        let files = prefixes.flat_map(|prefix| fs::read_dir(prefix.path()).unwrap());
         // What was half written when a process was killed is swept up later.
         let whole = files
             .flatten()

@@ -40,7 +40,7 @@ use crate::{
 pub struct Finish<'a> {
     faces: &'a Faces,
     document: &'a Document,
-    by_picture: HashMap<Bytes, Wanted<'a>>,
+    by_picture: HashMap<Bytes, Placeholder<'a>>,
     /// The tables in their order; nothing for one that the typesetter sets.
     tables: Vec<Option<Fitted<'a>>>,
     /// How many tables have begun.
@@ -56,7 +56,7 @@ const PLACE: &str = "place:";
 
 /// What an empty picture stands for.
 #[derive(Clone, Copy)]
-enum Wanted<'a> {
+enum Placeholder<'a> {
     Chart(&'a Chart, Size),
     Header,
     Footer,
@@ -117,28 +117,28 @@ impl<'a> Finish<'a> {
         self.picture(
             size.width(),
             height(chart, size),
-            Wanted::Chart(chart, size),
+            Placeholder::Chart(chart, size),
         )
     }
 
     pub fn sparkline(&mut self, values: &'a [Option<f64>]) -> Bytes {
-        self.picture(120.0, 20.0, Wanted::Sparkline(values))
+        self.picture(120.0, 20.0, Placeholder::Sparkline(values))
     }
 
     pub fn header(&mut self) -> Bytes {
-        self.picture(100.0, 4.0, Wanted::Header)
+        self.picture(100.0, 4.0, Placeholder::Header)
     }
 
     pub fn footer(&mut self) -> Bytes {
-        self.picture(100.0, 4.0, Wanted::Footer)
+        self.picture(100.0, 4.0, Placeholder::Footer)
     }
 
-    fn picture(&mut self, width: f64, height: f64, wanted: Wanted<'a>) -> Bytes {
+    fn picture(&mut self, width: f64, height: f64, placeholder: Placeholder<'a>) -> Bytes {
         let number = self.by_picture.len();
         let picture = Bytes::from_string(format!(
             "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{width}\" height=\"{height}\"><title>{number}</title></svg>"
         ));
-        self.by_picture.insert(picture.clone(), wanted);
+        self.by_picture.insert(picture.clone(), placeholder);
         picture
     }
 
@@ -210,17 +210,17 @@ impl<'a> Finish<'a> {
                     }
                     set.push(*at, FrameItem::Group(group));
                 }
-                FrameItem::Image(image, size, _) => match self.wanted(image) {
-                    Some(Wanted::Chart(chart, room)) => {
+                FrameItem::Image(image, size, _) => match self.placeholder(image) {
+                    Some(Placeholder::Chart(chart, room)) => {
                         let Drawing { lines, texts } = self.chart(chart, room, *size);
                         figure.precede(&mut set, *at, vec![(Point::zero(), group(lines))]);
                         set.push(*at, group(texts));
                     }
-                    Some(Wanted::Sparkline(values)) => {
+                    Some(Placeholder::Sparkline(values)) => {
                         set.push(*at, group(self.sparkline_on(values, *size)));
                     }
-                    Some(Wanted::Header) => set.push(*at, group(self.header_on(*size))),
-                    Some(Wanted::Footer) => set.push(*at, group(self.footer_on(*size))),
+                    Some(Placeholder::Header) => set.push(*at, group(self.header_on(*size))),
+                    Some(Placeholder::Footer) => set.push(*at, group(self.footer_on(*size))),
                     None => set.push(*at, item.clone()),
                 },
                 FrameItem::Link(Destination::Url(address), size) => {
@@ -268,7 +268,7 @@ impl<'a> Finish<'a> {
         }
     }
 
-    fn wanted(&self, image: &Image) -> Option<Wanted<'a>> {
+    fn placeholder(&self, image: &Image) -> Option<Placeholder<'a>> {
         match image.kind() {
             ImageKind::Svg(svg) => self.by_picture.get(svg.data()).copied(),
             _ => None,

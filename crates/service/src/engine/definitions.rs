@@ -29,10 +29,10 @@ pub enum FrozenError {
 
 /// The parsed definitions, kept for as long as the stored ones stay the same.
 #[derive(Default)]
-pub struct Cache(Mutex<Option<Kept>>);
+pub struct Cache(Mutex<Option<Cached>>);
 
 /// The definitions of one version: all of them, and what each group of people sees.
-struct Kept {
+struct Cached {
     version: i64,
     all: Arc<Definitions>,
     seen: BTreeMap<Vec<String>, Arc<Definitions>>,
@@ -44,7 +44,7 @@ const MOST_SEEN: usize = 200;
 impl Cache {
     pub async fn current(&self, store: &Store) -> Result<Arc<Definitions>, StoreError> {
         let version = store.definitions_version().await?;
-        let known = |kept: &Option<Kept>| {
+        let known = |kept: &Option<Cached>| {
             let kept = kept.as_ref().filter(|kept| kept.version == version);
             kept.map(|kept| kept.all.clone())
         };
@@ -52,7 +52,7 @@ impl Cache {
             return Ok(definitions);
         }
         let all = Arc::new(Definitions::stored(&store.definitions().await?));
-        *self.kept() = Some(Kept {
+        *self.kept() = Some(Cached {
             version,
             all: all.clone(),
             seen: BTreeMap::new(),
@@ -66,7 +66,7 @@ impl Cache {
         let Some(teams) = sight.teams() else {
             return Ok(all);
         };
-        let of_these = |kept: &Kept| Arc::ptr_eq(&kept.all, &all);
+        let of_these = |kept: &Cached| Arc::ptr_eq(&kept.all, &all);
         if let Some(kept) = self.kept().as_ref().filter(|kept| of_these(kept))
             && let Some(seen) = kept.seen.get(teams)
         {
@@ -81,7 +81,7 @@ impl Cache {
         Ok(seen)
     }
 
-    fn kept(&self) -> MutexGuard<'_, Option<Kept>> {
+    fn kept(&self) -> MutexGuard<'_, Option<Cached>> {
         self.0
             .lock()
             .unwrap_or_else(|poisoned| poisoned.into_inner())

@@ -109,8 +109,8 @@ fn with(place: &Place, outside: Outside) -> Store {
 
 /// The names of what lies in a folder.
 fn lying_in(folder: &Path) -> BTreeSet<String> {
-    let shelves = fs::read_dir(folder).unwrap().flatten();
-    let files = shelves.flat_map(|shelf| fs::read_dir(shelf.path()).unwrap().flatten());
+    let prefixes = fs::read_dir(folder).unwrap().flatten();
+    let files = prefixes.flat_map(|prefix| fs::read_dir(prefix.path()).unwrap().flatten());
     files
         .map(|file| file.file_name().into_string().unwrap())
         .collect()
@@ -312,9 +312,13 @@ async fn a_place_that_fails_keeps_no_report_from_being_made() {
 #[tokio::test]
 async fn what_was_left_half_written_is_swept_up_after_an_hour() {
     let folder = TempDir::new().unwrap();
-    let shelf = folder.path().join("ab");
-    fs::create_dir(&shelf).unwrap();
-    let (old, new, whole) = (shelf.join("abc#1"), shelf.join("abd#1"), shelf.join("abe"));
+    let prefix = folder.path().join("ab");
+    fs::create_dir(&prefix).unwrap();
+    let (old, new, whole) = (
+        prefix.join("abc#1"),
+        prefix.join("abd#1"),
+        prefix.join("abe"),
+    );
     let long_ago = std::time::SystemTime::now() - std::time::Duration::from_secs(7200);
     for path in [&old, &new, &whole] {
         fs::write(path, "half").unwrap();

@@ -8,7 +8,7 @@ const HELD_BACK: usize = 5;
 
 /// How wrong a method was on what was held back.
 #[derive(Debug, Clone, Copy)]
-pub struct Judged {
+pub struct Accuracy {
     pub method: Method,
     /// The mean of the errors without their sign.
     pub error: f64,
@@ -22,7 +22,7 @@ pub struct Judged {
     pub repeated: f64,
 }
 
-impl Judged {
+impl Accuracy {
     /// Whether the method was any better than repeating.
     pub fn is_better(&self) -> bool {
         self.error < self.repeated
@@ -30,7 +30,7 @@ impl Judged {
 }
 
 /// How wrong a method was; nothing where it cannot be fitted to what is left.
-pub fn judge(method: Method, values: &[f64], season: Option<usize>) -> Option<Judged> {
+pub fn judge(method: Method, values: &[f64], season: Option<usize>) -> Option<Accuracy> {
     let held = (values.len() / HELD_BACK).max(1);
     let (past, future) = values.split_at(values.len() - held);
     let season = season.filter(|season| past.len() >= 2 * season);
@@ -61,7 +61,7 @@ pub fn judge(method: Method, values: &[f64], season: Option<usize>) -> Option<Ju
         .filter(|step| step.is_finite())
         .collect();
     let usual = series::mean(&steps);
-    Some(Judged {
+    Some(Accuracy {
         method,
         error,
         percent: (!shares.is_empty()).then(|| 100.0 * series::mean(&shares)),
@@ -77,12 +77,12 @@ pub fn fitted(
     method: Method,
     values: &[f64],
     season: Option<usize>,
-) -> Option<(Method, Fitted, Option<Judged>)> {
+) -> Option<(Method, Fitted, Option<Accuracy>)> {
     if method != Method::Choose {
         let fitted = method.fit(values, season)?;
         return Some((method, fitted, judge(method, values, season)));
     }
-    let judged = Method::ALL
+    let accuracy = Method::ALL
         .iter()
         .filter(|method| **method != Method::Choose)
         .filter_map(|method| judge(*method, values, season))
@@ -94,6 +94,6 @@ pub fn fitted(
                 best
             }
         })?;
-    let fitted = judged.method.fit(values, season)?;
-    Some((judged.method, fitted, Some(judged)))
+    let fitted = accuracy.method.fit(values, season)?;
+    Some((accuracy.method, fitted, Some(accuracy)))
 }

@@ -4,7 +4,7 @@ use chrono::{DateTime, Utc};
 
 use super::{
     EIGHTY, Fitted, Forecast, ForecastRows, Method, NINETY_FIVE, Reach, found_season,
-    judge::{Judged, fitted},
+    judge::{Accuracy, fitted},
     reach_of,
 };
 use crate::{
@@ -57,7 +57,7 @@ enum Carried {
     On {
         method: String,
         fitted: Fitted,
-        judged: Option<Judged>,
+        accuracy: Option<Accuracy>,
         ahead: usize,
         not_below: Option<f64>,
     },
@@ -99,9 +99,12 @@ pub fn forecast(
         let past = past(asked, names.collect(), points)?;
         let carried = carried(asked, &past)?;
         series += 1;
-        if let Carried::On { method, judged, .. } = &carried {
-            poor += usize::from(judged.is_some_and(|judged| !judged.is_better()));
-            said.push(in_words(method, judged.as_ref()));
+        if let Carried::On {
+            method, accuracy, ..
+        } = &carried
+        {
+            poor += usize::from(accuracy.is_some_and(|accuracy| !accuracy.is_better()));
+            said.push(in_words(method, accuracy.as_ref()));
         }
         match asked.give {
             ForecastRows::Steps => steps(&mut out, &past, &carried),
@@ -149,18 +152,18 @@ fn in_order(give: ForecastRows, rows: &mut [Vec<Value>], names: usize) {
 }
 
 /// The method and how wrong it was.
-fn in_words(method: &str, judged: Option<&Judged>) -> String {
+fn in_words(method: &str, accuracy: Option<&Accuracy>) -> String {
     let format = NumberFormat::default();
-    let Some(judged) = judged else {
+    let Some(accuracy) = accuracy else {
         return format!("By {method}; too little of the past is there to say how wrong it was.");
     };
-    let error = judged.percent.map_or_else(
-        || format!("{} off", format.readable(judged.error)),
+    let error = accuracy.percent.map_or_else(
+        || format!("{} off", format.readable(accuracy.error)),
         |percent| format!("{} % off", format.readable(percent)),
     );
     format!(
         "By {method}. Held against the last fifth of the past it was {error} on average, and {} % of the values lay within its 95 % interval.",
-        format.readable(judged.covered)
+        format.readable(accuracy.covered)
     )
 }
 
@@ -263,7 +266,7 @@ fn carried(asked: &Forecast, past: &Past) -> Result<Carried, FigureError> {
             past.step / 1000
         )));
     }
-    let Some((method, fitted, judged)) = fitted(asked.method, &past.values, season) else {
+    let Some((method, fitted, accuracy)) = fitted(asked.method, &past.values, season) else {
         let why = match asked.method {
             Method::Multiplied | Method::MultipliedDamped => {
                 "needs a season, and values above zero"
@@ -276,7 +279,7 @@ fn carried(asked: &Forecast, past: &Past) -> Result<Carried, FigureError> {
     Ok(Carried::On {
         method: method.words(season.as_deref()),
         fitted,
-        judged,
+        accuracy,
         ahead,
         not_below: (!asked.may_be_negative && there.iter().all(|value| *value >= 0.0))
             .then_some(0.0),
@@ -444,7 +447,7 @@ fn crossings(out: &mut Table, past: &Past, carried: &Carried, limits: &[f64], wo
             Carried::On {
                 method,
                 fitted,
-                judged,
+                accuracy,
                 ahead,
                 not_below,
             } => {
@@ -471,7 +474,7 @@ fn crossings(out: &mut Table, past: &Past, carried: &Carried, limits: &[f64], wo
                 row.extend([number(a_week), number(*limit)]);
                 row.extend(when.map(|at| at.unwrap_or(Value::Missing)));
                 row.extend([Value::Text(words), text(method)]);
-                row.extend(wrong(judged.as_ref()));
+                row.extend(wrong(accuracy.as_ref()));
             }
         }
         out.rows.push(row);
@@ -486,13 +489,14 @@ fn text(text: &str) -> Value {
 }
 
 /// How wrong the method was, in three numbers and words.
-fn wrong(judged: Option<&Judged>) -> [Value; 4] {
-    let said = |of: fn(&Judged) -> Option<f64>| judged.and_then(of).map_or(Value::Missing, number);
+fn wrong(accuracy: Option<&Accuracy>) -> [Value; 4] {
+    let said =
+        |of: fn(&Accuracy) -> Option<f64>| accuracy.and_then(of).map_or(Value::Missing, number);
     [
-        said(|judged| judged.percent),
-        said(|judged| judged.scaled),
-        said(|judged| Some(judged.covered)),
-        text(trust(judged)),
+        said(|accuracy| accuracy.percent),
+        said(|accuracy| accuracy.scaled),
+        said(|accuracy| Some(accuracy.covered)),
+        text(trust(accuracy)),
     ]
 }
 
@@ -506,12 +510,12 @@ fn growth(past: &Past, fitted: &Fitted, ahead: usize, not_below: Option<f64>) ->
 }
 
 /// How much a forecast can be trusted, by how wrong its method was.
-fn trust(judged: Option<&Judged>) -> &'static str {
-    match judged {
+fn trust(accuracy: Option<&Accuracy>) -> &'static str {
+    match accuracy {
         None => "not known",
-        Some(judged) if !judged.is_better() => "none",
-        Some(judged) if judged.covered < 70.0 => "little",
-        Some(judged) if judged.percent.is_some_and(|percent| percent <= 10.0) => "good",
+        Some(accuracy) if !accuracy.is_better() => "none",
+        Some(accuracy) if accuracy.covered < 70.0 => "little",
+        Some(accuracy) if accuracy.percent.is_some_and(|percent| percent <= 10.0) => "good",
         Some(_) => "fair",
     }
 }

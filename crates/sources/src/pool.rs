@@ -27,11 +27,11 @@ type Waiting = HashMap<Key, Vec<(Instant, PgConnection)>>;
 
 /// Connections that wait.
 #[derive(Default)]
-pub struct Kept {
+pub struct Pool {
     waiting: Mutex<Waiting>,
 }
 
-impl Kept {
+impl Pool {
     fn waiting(&self) -> std::sync::MutexGuard<'_, Waiting> {
         self.waiting.lock().unwrap_or_else(PoisonError::into_inner)
     }
