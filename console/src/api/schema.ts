@@ -2489,11 +2489,6 @@ export interface components {
             steps: components["schemas"]["TestStep"][];
             works: boolean;
         };
-        /**
-         * @description How a delivery travels.
-         * @enum {string}
-         */
-        ChannelType: "mail" | "folder" | "upload" | "object-storage" | "webhook" | "syslog" | "program" | "sftp" | "snmp" | "removed";
         /** @description A channel that documents are delivered by. */
         ChannelView: {
             file: string;
@@ -2667,7 +2662,8 @@ export interface components {
         DeliveryView: {
             attempts: components["schemas"]["AttemptView"][];
             audience: string;
-            channel: components["schemas"]["ChannelType"];
+            /** @enum {string} */
+            channel: "mail" | "folder" | "upload" | "object-storage" | "webhook" | "syslog" | "program" | "sftp" | "snmp" | "removed";
             /**
              * Format: int32
              * @description 0 for the first, then counted.
@@ -16565,9 +16561,9 @@ export const auditOutcomeValues: ReadonlyArray<FlattenedDeepRequired<components>
 export const causeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Cause"]> = ["schedule", "request"];
 export const changeKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["Change"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const changeActionValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChangeAction"]> = ["add", "alter", "remove"];
-export const channelTypeValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["ChannelType"]> = ["mail", "folder", "upload", "object-storage", "webhook", "syslog", "program", "sftp", "snmp", "removed"];
 export const definitionKeysKindValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DefinitionKeys"]["kind"]> = ["source", "dashboard", "report", "calendar", "sampler", "theme", "person", "group", "channel", "message-template", "template"];
 export const deliveryStateValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DeliveryState"]> = ["waiting", "accepted", "refused", "bounced", "cancelled"];
+export const deliveryViewChannelValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DeliveryView"]["channel"]> = ["mail", "folder", "upload", "object-storage", "webhook", "syslog", "program", "sftp", "snmp", "removed"];
 export const documentViewFormatValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["DocumentView"]["format"]> = ["pdf", "html", "csv", "xlsx", "ods", "json", "xml", "txt", "png"];
 export const keepStageValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["KeepStage"]> = ["documents", "snapshots", "record"];
 export const keepWhyValues: ReadonlyArray<FlattenedDeepRequired<components>["schemas"]["KeepWhy"]> = ["age", "number", "size"];

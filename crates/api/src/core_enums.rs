@@ -1,6 +1,6 @@
 //! Enums of the core as the API has them: every word of each.
 
-use maple_lark_definition::{Format, Kind};
+use maple_lark_definition::{ChannelType, Format, Kind};
 use utoipa::openapi::{Object, ObjectBuilder, schema::Type};
 
 use crate::words::Words;
@@ -23,6 +23,15 @@ impl Words for Kind {
     }
 }
 
+impl Words for ChannelType {
+    const WHAT: &'static str = "type of channel";
+    const ALL: &'static [Self] = &Self::ALL;
+
+    fn word(self) -> &'static str {
+        self.name()
+    }
+}
+
 fn schema<T: Words>() -> Object {
     ObjectBuilder::new()
         .schema_type(Type::String)
@@ -33,6 +42,11 @@ fn schema<T: Words>() -> Object {
 /// The formats of documents.
 pub fn format() -> Object {
     schema::<Format>()
+}
+
+/// How deliveries travel.
+pub fn channel_type() -> Object {
+    schema::<ChannelType>()
 }
 
 /// The kinds of definitions.

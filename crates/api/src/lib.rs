@@ -59,7 +59,7 @@ pub use keeping::{
     RemovalPage, RemovalView, RemovedFile, ReportKeeping,
 };
 pub use mailbox::{ReceivedHead, ReceivedMessage};
-pub use maple_lark_definition::{Format, Kind, ParameterValue};
+pub use maple_lark_definition::{ChannelType, Format, Kind, ParameterValue};
 pub use overview::{NextRun, Outcome, Overview};
 pub use pages::{FailedPage, PageLook, PageOrder, PagePiece, PageStepTime};
 pub use passkeys::{NewPasskey, Passkey, PasskeyAnswer, PasskeyChallenge};
@@ -90,8 +90,8 @@ pub use sessions::{
 pub use size::readable_size;
 pub use sources::{SourceTest, SourceView};
 pub use state::{
-    AttemptOutcome, Cause, ChannelType, DeliveryState, NoticeKind, RecipientRole, ReportFilter,
-    ReportOrder, Role, RunState, SignsInBy, StepKind, StepState, Work,
+    AttemptOutcome, Cause, DeliveryState, NoticeKind, RecipientRole, ReportFilter, ReportOrder,
+    Role, RunState, SignsInBy, StepKind, StepState, Work,
 };
 pub use teams::{Membership, NewTeam, TeamChange, TeamMember, TeamView};
 pub use templates::{

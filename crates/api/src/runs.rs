@@ -1,17 +1,14 @@
 //! Runs: what is asked for, and how one stands.
 
 use chrono::{DateTime, Utc};
-use maple_lark_definition::{Format, Kind};
+use maple_lark_definition::{ChannelType, Format, Kind};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
 use crate::{
     keeping::KeptRun,
-    state::{
-        AttemptOutcome, Cause, ChannelType, DeliveryState, RecipientRole, RunState, StepKind,
-        StepState,
-    },
+    state::{AttemptOutcome, Cause, DeliveryState, RecipientRole, RunState, StepKind, StepState},
 };
 
 /// What to run and whether to send it.
@@ -140,6 +137,7 @@ pub struct DocumentView {
 pub struct DeliveryView {
     pub id: Uuid,
     pub audience: String,
+    #[schema(schema_with = crate::core_enums::channel_type)]
     pub channel: ChannelType,
     /// The channel's definition; empty for the service's own mail server.
     pub via: String,

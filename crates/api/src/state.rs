@@ -232,22 +232,6 @@ words!(
 });
 
 words!(
-    /// How a delivery travels.
-    ChannelType, "type of channel", {
-    Mail = "mail",
-    Folder = "folder",
-    Upload = "upload",
-    ObjectStorage = "object-storage",
-    Webhook = "webhook",
-    Syslog = "syslog",
-    Program = "program",
-    Sftp = "sftp",
-    Snmp = "snmp",
-    /// The channel was removed before anything was sent by it.
-    Removed = "removed",
-});
-
-words!(
     /// Which reports a list shows.
     ReportFilter, "filter of reports", {
     /// On a schedule that is not paused.

@@ -22,8 +22,8 @@ pub use model::block::{
 };
 pub use model::calendar::CalendarFile;
 pub use model::channel::{
-    Channel, ChannelKind, Dkim, FolderSettings, MailServerSettings, MailSignIn, MailTls,
-    ObjectStorageSettings, ProgramSettings, SftpSettings, SnmpSettings, SyslogSettings,
+    Channel, ChannelKind, ChannelType, Dkim, FolderSettings, MailServerSettings, MailSignIn,
+    MailTls, ObjectStorageSettings, ProgramSettings, SftpSettings, SnmpSettings, SyslogSettings,
     UploadSettings, WebhookSettings,
 };
 pub use model::dashboard::{Dashboard, Section};

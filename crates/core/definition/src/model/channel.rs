@@ -1,5 +1,9 @@
 //! What a channel definition holds: a way for documents to leave, never a secret.
 
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
 use crate::{
     model::{
         http::Web, mailbox::Mailbox, query::placeholder::JsonTemplate, setting::Setting,
@@ -71,14 +75,23 @@ impl ChannelKind {
     pub fn name(&self) -> &'static str {
         match self {
             ChannelKind::MailServer(_) => "mail-server",
-            ChannelKind::Folder(_) => "folder",
-            ChannelKind::Upload(_) => "upload",
-            ChannelKind::ObjectStorage(_) => "object-storage",
-            ChannelKind::Webhook(_) => "webhook",
-            ChannelKind::Syslog(_) => "syslog",
-            ChannelKind::Program(_) => "program",
-            ChannelKind::Sftp(_) => "sftp",
-            ChannelKind::Snmp(_) => "snmp",
+            _ => self.travels().name(),
+        }
+    }
+
+    /// How a delivery by this kind of channel travels.
+    #[must_use]
+    pub fn travels(&self) -> ChannelType {
+        match self {
+            ChannelKind::MailServer(_) => ChannelType::Mail,
+            ChannelKind::Folder(_) => ChannelType::Folder,
+            ChannelKind::Upload(_) => ChannelType::Upload,
+            ChannelKind::ObjectStorage(_) => ChannelType::ObjectStorage,
+            ChannelKind::Webhook(_) => ChannelType::Webhook,
+            ChannelKind::Syslog(_) => ChannelType::Syslog,
+            ChannelKind::Program(_) => ChannelType::Program,
+            ChannelKind::Sftp(_) => ChannelType::Sftp,
+            ChannelKind::Snmp(_) => ChannelType::Snmp,
         }
     }
 
@@ -99,6 +112,71 @@ impl ChannelKind {
             ChannelKind::Sftp(sftp) => sftp.server.place(&sftp.folder),
             ChannelKind::Snmp(snmp) => snmp.address.written(),
         }
+    }
+}
+
+/// How a delivery travels.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum ChannelType {
+    /// By a mail server.
+    Mail,
+    /// Into a folder.
+    Folder,
+    /// By HTTP PUT.
+    Upload,
+    /// Into a bucket.
+    ObjectStorage,
+    /// By a request to a web hook.
+    Webhook,
+    /// As a line of a system log.
+    Syslog,
+    /// By a program.
+    Program,
+    /// By SFTP.
+    Sftp,
+    /// As an SNMP notification.
+    Snmp,
+    /// The channel was removed before anything was sent by it.
+    Removed,
+}
+
+impl ChannelType {
+    /// All ways that a delivery travels.
+    pub const ALL: [ChannelType; 10] = [
+        ChannelType::Mail,
+        ChannelType::Folder,
+        ChannelType::Upload,
+        ChannelType::ObjectStorage,
+        ChannelType::Webhook,
+        ChannelType::Syslog,
+        ChannelType::Program,
+        ChannelType::Sftp,
+        ChannelType::Snmp,
+        ChannelType::Removed,
+    ];
+
+    /// Its word, the same in the API, in tables and on the command line.
+    #[must_use]
+    pub fn name(self) -> &'static str {
+        match self {
+            ChannelType::Mail => "mail",
+            ChannelType::Folder => "folder",
+            ChannelType::Upload => "upload",
+            ChannelType::ObjectStorage => "object-storage",
+            ChannelType::Webhook => "webhook",
+            ChannelType::Syslog => "syslog",
+            ChannelType::Program => "program",
+            ChannelType::Sftp => "sftp",
+            ChannelType::Snmp => "snmp",
+            ChannelType::Removed => "removed",
+        }
+    }
+}
+
+impl fmt::Display for ChannelType {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.pad(self.name())
     }
 }
 

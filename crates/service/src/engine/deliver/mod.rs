@@ -13,7 +13,7 @@ use std::{
     time::{Duration, Instant},
 };
 
-pub use channel::{ChannelError, driver, mail::mail_server_of, syslog::Syslog, type_of};
+pub use channel::{ChannelError, driver, mail::mail_server_of, syslog::Syslog};
 pub use message::{plain_message, templates_of, test_message};
 pub use outbox::watch_the_outbox;
 

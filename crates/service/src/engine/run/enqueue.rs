@@ -13,7 +13,7 @@ use uuid::Uuid;
 
 use super::context::{RunContext, values_key};
 use crate::engine::{
-    deliver::{mail_server_of, type_of},
+    deliver::mail_server_of,
     shared::{Shared, WorkError},
 };
 
@@ -185,7 +185,7 @@ impl Enqueuing<'_> {
         for name in &audience.channels {
             let id = Uuid::now_v7();
             let channel = definitions.set.channels.get(name);
-            let kind = channel.map_or(ChannelType::Removed, type_of);
+            let kind = channel.map_or(ChannelType::Removed, |channel| channel.kind.travels());
             self.deliveries.push(Delivery {
                 channel: kind.into(),
                 recipient: name.clone(),

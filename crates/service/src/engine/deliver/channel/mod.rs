@@ -14,7 +14,6 @@ pub mod webhook;
 
 use std::net::SocketAddr;
 
-use maple_lark_api::ChannelType;
 use maple_lark_definition::{Channel, ChannelKind, Setting, split_address};
 use maple_lark_delivery::{BadDkimKey, DeliveryError};
 use maple_lark_sources::{KeyError, NoClient, Reader, SettingError};
@@ -65,21 +64,6 @@ pub fn driver(channel: &Channel) -> Box<dyn ChannelDriver + '_> {
         ChannelKind::Program(settings) => Box::new(program::Program { channel, settings }),
         ChannelKind::Sftp(settings) => Box::new(sftp::Sftp { channel, settings }),
         ChannelKind::Snmp(settings) => Box::new(snmp::Snmp { channel, settings }),
-    }
-}
-
-/// How a delivery by this channel travels.
-pub fn type_of(channel: &Channel) -> ChannelType {
-    match channel.kind {
-        ChannelKind::MailServer(_) => ChannelType::Mail,
-        ChannelKind::Folder(_) => ChannelType::Folder,
-        ChannelKind::Upload(_) => ChannelType::Upload,
-        ChannelKind::ObjectStorage(_) => ChannelType::ObjectStorage,
-        ChannelKind::Webhook(_) => ChannelType::Webhook,
-        ChannelKind::Syslog(_) => ChannelType::Syslog,
-        ChannelKind::Program(_) => ChannelType::Program,
-        ChannelKind::Sftp(_) => ChannelType::Sftp,
-        ChannelKind::Snmp(_) => ChannelType::Snmp,
     }
 }
 
