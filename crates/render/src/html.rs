@@ -11,9 +11,8 @@ use serde_json::{Value, json};
 
 use crate::{
     RenderError, answering,
-    chart::{self, Size},
+    chart::{self, Size, values::values},
     palette, place, template_values,
-    values::values,
 };
 
 /// A table of so many columns is a card a row on a phone: of fewer the rows fit, and with more a card is

@@ -18,7 +18,6 @@ mod png;
 mod sheets;
 mod text;
 mod threads;
-mod values;
 mod workbook;
 mod xml;
 

@@ -10,6 +10,7 @@ mod lines;
 mod multiples;
 mod plots;
 mod polar;
+pub(crate) mod values;
 
 use maple_lark_definition::{LineStyle, Width};
 use maple_lark_document::chart::{Chart, Plot};

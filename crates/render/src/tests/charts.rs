@@ -463,8 +463,8 @@ fn a_figure_in_html_takes_the_colours_of_a_dark_page_and_keeps_its_own_elsewhere
 }
 
 /// The values that stand behind a chart, in a document like any other.
-fn values_of(chart: &Chart) -> values::Values {
-    values::values(chart, &document(disks(&[("a", 1.0)])))
+fn values_of(chart: &Chart) -> chart::values::Values {
+    chart::values::values(chart, &document(disks(&[("a", 1.0)])))
 }
 
 #[test]
