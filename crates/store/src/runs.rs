@@ -1,11 +1,13 @@
 //! Runs and their steps, snapshots and documents. Work on a run is guarded by a lease.
 
+use std::sync::LazyLock;
+
 use chrono::TimeDelta;
 use sea_orm::{
     ActiveModelTrait,
     ActiveValue::Set,
-    ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, Iterable, QueryFilter,
-    QueryOrder, QuerySelect, Select, TransactionTrait,
+    ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, IdenStatic, Iterable,
+    QueryFilter, QueryOrder, QuerySelect, Select, TransactionTrait,
     sea_query::{OnConflict, Query},
 };
 use uuid::Uuid;
@@ -28,7 +30,13 @@ pub use run_step::Model as Step;
 pub use snapshot::Model as StoredSnapshot;
 
 /// The columns of a run for lists: all but its frozen definitions, which may be long.
-pub(crate) const HEAD: &str = "id, report, title, scheduled_for, cause, requested_by, deliver, state, 'null'::jsonb as definitions, window_from, window_to, time_zone, problem, skipped, lease_owner, lease_until, lease_process, created_at, started_at, finished_at, may_overlap, next_check_at, checks, incomplete, within, audiences, only_to, approval_deadline, released_by, claims, claimed_at, team, status, doubt";
+pub(crate) static HEAD: LazyLock<String> = LazyLock::new(|| {
+    let columns = run::Column::iter().map(|column| match column {
+        run::Column::Definitions => "'null'::jsonb as definitions",
+        column => column.as_str(),
+    });
+    columns.collect::<Vec<_>>().join(", ")
+});
 
 /// The states of runs that a worker may claim, as a list in SQL.
 fn work_states() -> String {
@@ -457,7 +465,8 @@ impl Store {
         let states = sql_list(RunState::which(RunState::is_under_way));
         let statement = Store::sql(
             &format!(
-                "select {HEAD} from runs where state in ({states}) and scheduled_for < $1 and scheduled_for > $2 and cause = 'schedule' order by scheduled_for limit 500"
+                "select {} from runs where state in ({states}) and scheduled_for < $1 and scheduled_for > $2 and cause = 'schedule' order by scheduled_for limit 500",
+                *HEAD
             ),
             [before.into(), (before - TimeDelta::days(7)).into()],
         );
@@ -777,10 +786,11 @@ impl Store {
             conditions.push(format!("state = ${}", values.len()));
         }
         let ordered = "order by created_at desc, id desc limit";
+        let head = &*HEAD;
         let text = match filter.sight.restriction() {
             None => {
                 let restriction = restriction(&conditions);
-                format!("select {HEAD} from runs {restriction} {ordered} $1 offset $2")
+                format!("select {head} from runs {restriction} {ordered} $1 offset $2")
             }
             // Of each team the latest, so that what others have is not gone through.
             Some(teams) => {
@@ -790,7 +800,7 @@ impl Store {
                 let restriction = restriction(&conditions);
                 format!(
                     "select found.* from unnest(${seen}::text[]) as seen(team) cross join lateral \
-                     (select {HEAD} from runs {restriction} {ordered} $1 + $2) found {ordered} $1 offset $2"
+                     (select {head} from runs {restriction} {ordered} $1 + $2) found {ordered} $1 offset $2"
                 )
             }
         };

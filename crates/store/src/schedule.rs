@@ -158,13 +158,14 @@ impl Store {
     /// The latest run of each of these reports that was for its audiences, or its latest if none
     /// was; without its definitions.
     pub async fn latest_runs(&self, reports: &[String]) -> Result<Vec<run::Model>> {
+        let head = &*HEAD;
         let statement = Store::sql(
             &format!(
                 "select latest.* from unnest($1::text[]) as named(report) \
                  cross join lateral (select * from ( \
-                   (select {HEAD} from runs where runs.report = named.report and deliver and only_to is null order by created_at desc limit 1) \
+                   (select {head} from runs where runs.report = named.report and deliver and only_to is null order by created_at desc limit 1) \
                    union all \
-                   (select {HEAD} from runs where runs.report = named.report order by created_at desc limit 1)) found \
+                   (select {head} from runs where runs.report = named.report order by created_at desc limit 1)) found \
                  order by (deliver and only_to is null) desc limit 1) latest"
             ),
             [reports.to_vec().into()],
