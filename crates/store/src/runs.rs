@@ -136,26 +136,17 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
         problem: Set((new.state == RunState::Skipped)
             .then(|| "its instant passed while no service ran".to_owned())),
         skipped: Set(new.skipped),
-        lease_owner: Set(None),
-        lease_until: Set(None),
         created_at: Set(new.created_at),
-        started_at: Set(None),
         finished_at: Set((new.state != RunState::Due).then_some(new.created_at)),
         may_overlap: Set(new.may_overlap),
-        next_check_at: Set(None),
         checks: Set(0),
-        incomplete: Set(None),
         within: Set(new.within.clone()),
-        audiences: Set(None),
         only_to: Set(new.only_to.clone()),
-        approval_deadline: Set(None),
-        released_by: Set(None),
         claims: Set(0),
-        claimed_at: Set(None),
-        lease_process: Set(None),
         team: Set(new.team.clone()),
-        status: Set(None),
         doubt: Set(new.doubt.clone()),
+        // All else comes of its way.
+        ..Default::default()
     };
     let inserted = run::Entity::insert(row)
         .on_conflict(OnConflict::new().do_nothing().to_owned())
