@@ -145,7 +145,7 @@ pub(crate) async fn insert_run(transaction: &DatabaseTransaction, new: &NewRun) 
         claims: Set(0),
         team: Set(new.team.clone()),
         doubt: Set(new.doubt.clone()),
-        // All else comes of its way.
+        // The rest is empty until something happens to it.
         ..Default::default()
     };
     let inserted = run::Entity::insert(row)
