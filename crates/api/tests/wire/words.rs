@@ -4,6 +4,7 @@
 use std::{collections::BTreeSet, fmt::Display, str::FromStr};
 
 use maple_lark_api::*;
+use maple_lark_definition::ChannelKind;
 use serde::{Serialize, de::DeserializeOwned};
 use utoipa::PartialSchema;
 
@@ -69,6 +70,17 @@ fn every_word_is_one_everywhere() {
     hold::<KeepWhy>();
     hold::<PlanState>();
     hold::<Stands>();
+}
+
+/// A kind of channel that is left out of the list could be sent by, and not be read again.
+#[test]
+fn every_kind_of_channel_has_its_way_to_travel() {
+    for kind in ChannelKind::NAMES {
+        let word = if kind == "mail-server" { "mail" } else { kind };
+        assert!(ChannelType::from_word(word).is_ok(), "{word}");
+    }
+    // One more: a channel that was removed.
+    assert_eq!(ChannelType::ALL.len(), ChannelKind::NAMES.len() + 1);
 }
 
 /// The agenda mixes states of runs with states of instants that have none, so no word may be both.
