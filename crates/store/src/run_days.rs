@@ -73,22 +73,48 @@ impl Store {
             values.push(sight.value());
             wanted += &format!(" and team = any(${})", values.len());
         }
+        // An index leads to the runs of one report; those of all are counted by the hour already.
+        let counted = if report.is_none() && days.iter().all(|day| begins_an_hour(*day)) {
+            format!(
+                "sum(count)::bigint as count, min(first) as first, max(last) as last, bool_and(settled) as settled \
+                 from run_hours where hour >= edges.begins and hour < edges.ends{wanted} \
+                 group by report collate \"C\", state collate \"C\" having sum(count) > 0"
+            )
+        } else {
+            format!(
+                "count(*) as count, min(scheduled_for) as first, max(scheduled_for) as last, true as settled \
+                 from runs where scheduled_for >= edges.begins and scheduled_for < edges.ends{wanted} \
+                 group by report collate \"C\", state collate \"C\""
+            )
+        };
+        // The runs that a day has of a report in a state, which are looked at where the instants are not settled.
+        let these = format!(
+            "from runs where report = days.report collate \"default\" and state = days.state collate \"default\"{wanted}"
+        );
         let sql = format!(
             "with edges as ( \
                select $2::int + day::int as day, begins, lead(begins) over (order by day) as ends \
                from unnest($1) with ordinality as edge(begins, day)), \
              days as ( \
-               select counted.*, edges.day from edges cross join lateral ( \
-                 select report collate \"C\" as report, state collate \"C\" as state, count(*) as count, min(scheduled_for) as first, max(scheduled_for) as last \
-                 from runs where scheduled_for >= edges.begins and scheduled_for < edges.ends{wanted} \
-                 group by report collate \"C\", state collate \"C\") counted \
+               select counted.*, edges.* from edges cross join lateral ( \
+                 select report collate \"C\" as report, state collate \"C\" as state, {counted}) counted \
                where edges.ends is not null) \
-             select days.*, latest.id as latest, latest.title, latest.status from days cross join lateral ( \
-               select id, title, status from runs where report = days.report collate \"default\" and scheduled_for = days.last and state = days.state collate \"default\"{wanted} \
-               order by created_at desc limit 1) latest \
+             select day, report, state, count, \
+               case when settled then first else (select min(scheduled_for) {these} and scheduled_for >= first and scheduled_for < ends) end as first, \
+               latest.at as last, latest.id as latest, latest.title, latest.status \
+             from days cross join lateral ( \
+               (select id, title, status, scheduled_for as at {these} and scheduled_for = last order by created_at desc limit 1) \
+               union all \
+               (select id, title, status, scheduled_for as at {these} and not settled and scheduled_for >= begins and scheduled_for <= last \
+                order by scheduled_for desc, created_at desc limit 1) \
+               limit 1) latest \
              order by day, report, state"
         );
         let statement = Store::sql(&sql, values);
         Ok(RunDay::find_by_statement(statement).all(&self.db).await?)
     }
+}
+
+fn begins_an_hour(instant: Time) -> bool {
+    instant.timestamp() % 3600 == 0 && instant.timestamp_subsec_nanos() == 0
 }

@@ -191,6 +191,30 @@ impl Store {
         ] {
             self.db.execute_raw(Store::sql(statement, [])).await?;
         }
+        // One process at a time: another would not see what this one has added up. Where runs have left, those that
+        // are there are asked for the instants.
+        let transaction = self.db.begin().await?;
+        transaction
+            .execute_unprepared(
+                "set local enable_seqscan = off; select pg_advisory_xact_lock(7302422)",
+            )
+            .await?;
+        transaction
+            .execute_unprepared(
+                "with changed as (select distinct hour, report, state, team from run_hours where not settled), \
+                 gone as (delete from run_hours h using changed c \
+                   where h.hour = c.hour and h.report = c.report and h.state = c.state and h.team = c.team returning h.*), \
+                 sums as (select hour, report, state, team, sum(count) as count, min(first) as first, max(last) as last, bool_or(count < 0) as left_by_some \
+                   from gone group by hour, report, state, team having sum(count) <> 0) \
+                 insert into run_hours \
+                 select hour, report, state, team, count, coalesce(there.first, sums.first), coalesce(there.last, sums.last), true \
+                 from sums left join lateral ( \
+                   select min(scheduled_for) as first, max(scheduled_for) as last from runs \
+                   where left_by_some and report = sums.report and state = sums.state and team = sums.team \
+                     and scheduled_for >= sums.hour and scheduled_for < sums.hour + interval '1 hour') there on true",
+            )
+            .await?;
+        transaction.commit().await?;
         Ok(())
     }
 

@@ -120,7 +120,11 @@ async fn fill(records: &mut PgConnection, from: usize, to: usize) -> Done<()> {
          set session_replication_role = origin;
          delete from run_counts;
          delete from delivery_counts;
+         delete from run_hours;
          insert into run_counts (report, state, count) select report, state, count(*) from runs group by report, state;
+         insert into run_hours
+         select date_trunc('hour', scheduled_for, 'UTC'), report, state, team, count(*), min(scheduled_for), max(scheduled_for), true
+         from runs group by 1, 2, 3, 4;
          insert into delivery_counts select state, count(*) from deliveries group by state",
         from + 1
     );

@@ -32,8 +32,9 @@ const PAST: &str = "
 ";
 
 /// The tables that grow with history.
-const TABLES: [&str; 5] = [
+const TABLES: [&str; 6] = [
     "runs",
+    "run_hours",
     "snapshots",
     "deliveries",
     "delivery_attempts",
@@ -81,6 +82,12 @@ async fn nothing_that_is_looked_at_again_and_again_goes_through_history() {
     let reports: Vec<String> = (0..20).map(|n| format!("r{n}")).collect();
     let (now, day) = (at(60), chrono::TimeDelta::days(1));
 
+    // What has been put on record at once is added up once.
+    place.fold_counts().await.unwrap();
+    sqlx::raw_sql("vacuum analyze run_hours")
+        .execute(&mut administrator)
+        .await
+        .unwrap();
     let before = gone_through(&mut administrator).await;
     // As often as it takes for a statement to get a plan that fits any values.
     for round in 0..8 {
@@ -198,6 +205,20 @@ async fn the_runs_of_each_day_are_counted_without_reading_them() {
         assert!(after.0 - before.0 > 2000, "{before:?} {after:?}");
         assert_eq!(after.1, before.1, "they were read");
     }
+    // Where days begin on hours, the hours are counted, and only the last run of each report is looked up.
+    place.fold_counts().await.unwrap();
+    sqlx::raw_sql("vacuum analyze run_hours")
+        .execute(&mut administrator)
+        .await
+        .unwrap();
+    let past = chrono::TimeDelta::seconds(at(0).timestamp() % 3600);
+    let hours: Vec<_> = days.iter().map(|day| *day - past).collect();
+    let before = told_and_read(&place, &mut administrator).await;
+    let found = place.run_days(None, &hours, &Sight::All).await.unwrap();
+    let after = told_and_read(&place, &mut administrator).await;
+    assert!(found.iter().map(|day| day.count).sum::<i64>() > 2000);
+    let looked_up = after.0 - before.0;
+    assert!(looked_up <= found.len() as i64, "{before:?} {after:?}");
 }
 
 #[tokio::test]

@@ -23,6 +23,7 @@ mod many;
 mod outside;
 mod pictures;
 mod restored;
+mod run_hours;
 mod run_lines;
 mod status;
 mod teams;

@@ -16,9 +16,10 @@ use sqlx::{AssertSqlSafe, Executor, PgConnection};
 use super::*;
 
 /// Tables that follow from others, or of the upgrade itself: they may change.
-const DERIVED: [&str; 5] = [
+const DERIVED: [&str; 6] = [
     "seaql_migrations",
     "run_counts",
+    "run_hours",
     "delivery_counts",
     "definition_versions",
     "definitions_version",
