@@ -12,6 +12,7 @@ pub mod mail_server;
 pub mod notification_receiver;
 pub mod object_storage;
 pub mod openid_provider;
+mod pages;
 mod port;
 mod real_mail_server;
 pub mod receivers;

@@ -23,7 +23,10 @@ use rocket::{
 };
 use serde_json::{Value, json};
 
-use crate::scenario::{company::PORTS, noise};
+use crate::{
+    pages::page,
+    scenario::{company::PORTS, noise},
+};
 
 /// Who may look at the board.
 pub const USER: &str = "harbour-watch";
@@ -118,7 +121,10 @@ fn script() -> (ContentType, &'static str) {
 }
 
 fn form(wrong: &str) -> RawHtml<String> {
-    RawHtml(include_str!("../live/sign-in.html").replace("{WRONG}", wrong))
+    page(
+        include_str!("../live/sign-in.html"),
+        &json!({ "wrong": wrong }),
+    )
 }
 
 #[get("/sign-in")]
@@ -340,7 +346,10 @@ impl<'r> FromRequest<'r> for Shown {
 
 #[get("/let-in")]
 fn let_in(shown: Shown) -> RawHtml<String> {
-    RawHtml(format!("<title>Let in</title><p id=who>{}</p>", shown.0))
+    page(
+        include_str!("../live/let-in.html"),
+        &json!({ "shown": shown.0 }),
+    )
 }
 
 #[get("/looping")]
@@ -385,13 +394,7 @@ fn dialogs() -> RawHtml<&'static str> {
 /// Asks for what the page itself was not asked for: other addresses, other schemes.
 #[get("/reaching?<at>")]
 fn reaching(at: &str) -> RawHtml<String> {
-    RawHtml(format!(
-        "<title>Reaching</title><p id=got>nothing yet</p><script>
-        const say = (text) => document.getElementById('got').textContent = text;
-        const tries = ['{at}', 'file:///etc/passwd', 'http://169.254.169.254/'].map((address) => fetch(address, {{mode: 'no-cors'}}).then(() => address, () => null));
-        const frame = document.createElement('iframe'); frame.src = 'file:///etc/passwd'; document.body.append(frame);
-        Promise.all(tries).then((got) => say('reached ' + got.filter(Boolean).length))</script>"
-    ))
+    page(include_str!("../live/reaching.html"), &json!({ "at": at }))
 }
 
 /// Never stops asking for something.
@@ -406,16 +409,8 @@ fn sleeper() -> RawHtml<&'static str> {
 
 /// Longer than a sheet: blocks that are not to be cut.
 #[get("/long")]
-fn long() -> RawHtml<String> {
-    let block = |n: usize| {
-        format!(
-            "<section style=\"border:2px solid #246;margin:20px;padding:20px;height:260px\"><h2>Block {n}</h2><p>Words of block {n}.</p></section>"
-        )
-    };
-    RawHtml(format!(
-        "<!doctype html><title>Long</title><body style=\"margin:0;font-family:sans-serif\">{}</body>",
-        (1..=12).map(block).collect::<String>()
-    ))
+fn long() -> RawHtml<&'static str> {
+    RawHtml(include_str!("../live/long.html"))
 }
 
 /// What the page is told of its viewer.

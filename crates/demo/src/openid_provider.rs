@@ -28,7 +28,10 @@ use serde_json::{Value, json};
 use sha2::{Digest, Sha256};
 use tempfile::TempDir;
 
-use crate::stand_in::{StandIn, token};
+use crate::{
+    pages::page,
+    stand_in::{StandIn, token},
+};
 
 /// The one client that it knows.
 pub const CLIENT: &str = "maple-lark";
@@ -286,26 +289,15 @@ fn ask(request: Request) -> std::result::Result<RawHtml<String>, Status> {
     if !understood {
         return Err(Status::BadRequest);
     }
-    let hidden: String = [
-        ("back", &request.redirect_uri),
-        ("state", &request.state),
-        ("challenge", &request.code_challenge),
-        ("scope", &request.scope),
-        ("nonce", &request.nonce.unwrap_or_default()),
-    ]
-    .into_iter()
-    .map(|(name, value)| {
-        let value = value.replace('&', "&amp;").replace('"', "&quot;");
-        format!("<input type=\"hidden\" name=\"{name}\" value=\"{value}\">")
-    })
-    .collect();
-    Ok(RawHtml(format!(
-        "<!doctype html><html lang=\"en\"><title>Orrin Sound account</title><meta name=\"viewport\" content=\"width=device-width\">\
-         <style>body{{font:16px sans-serif;max-width:20rem;margin:4rem auto}}label,input,button{{display:block;width:100%;box-sizing:border-box;margin:.4rem 0}}input,button{{font:inherit;padding:.5rem}}</style>\
-         <h1>Orrin Sound account</h1><form method=\"post\" action=\"/enter\">{hidden}\
-         <label>Name<input name=\"name\" autocomplete=\"username\"></label><label>Password<input name=\"password\" type=\"password\"></label>\
-         <button>Sign in</button></form></html>"
-    )))
+    let carried = [
+        ("back", request.redirect_uri),
+        ("state", request.state),
+        ("challenge", request.code_challenge),
+        ("scope", request.scope),
+        ("nonce", request.nonce.unwrap_or_default()),
+    ];
+    let values = json!({ "carried": carried });
+    Ok(page(include_str!("../live/account.html"), &values))
 }
 
 #[derive(FromForm)]
