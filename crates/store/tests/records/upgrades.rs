@@ -109,6 +109,19 @@ async fn populated(cluster: &TestCluster, step: usize) -> (String, PgConnection)
     (url, records)
 }
 
+/// The hours have as many runs as there are.
+async fn hours_are_of_runs(records: &mut PgConnection) {
+    let missing: i64 = sqlx::query_scalar(
+        "select count(*) from ( \
+           select date_trunc('hour', scheduled_for, 'UTC'), report, state, team, count(*) from runs group by 1, 2, 3, 4 \
+           except select hour, report, state, team, sum(count)::bigint from run_hours group by 1, 2, 3, 4) missing",
+    )
+    .fetch_one(records)
+    .await
+    .unwrap();
+    assert_eq!(missing, 0);
+}
+
 #[tokio::test]
 async fn every_earlier_schema_is_brought_up_to_date_with_all_that_it_holds() {
     let cluster = TestCluster::new().await.unwrap();
@@ -153,6 +166,7 @@ async fn every_earlier_schema_is_brought_up_to_date_with_all_that_it_holds() {
             .await
             .unwrap();
         assert!(kinds.iter().all(|kind| kind == "failed"), "{kinds:?}");
+        hours_are_of_runs(&mut records).await;
         assert!(store.verify_audit().await.unwrap().broken.is_empty());
     }
 }
@@ -177,6 +191,7 @@ async fn what_earlier_versions_write_is_taken_by_the_newest_schema() {
     }
     let run = Uuid::parse_str("01890000-0000-7000-8000-000000000102").unwrap();
     assert_eq!(store.run(run).await.unwrap().unwrap().report, "ferry-daily");
+    hours_are_of_runs(&mut records).await;
     assert!(store.verify_audit().await.unwrap().broken.is_empty());
 }
 
