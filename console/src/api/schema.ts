@@ -2732,6 +2732,10 @@ export interface components {
             /** @description The window in words. */
             window?: string | null;
         };
+        /**
+         * @description An instant of a schedule. What it does not have is left out: an answer has up to a hundred
+         *     thousand of them.
+         */
         ExplainedInstant: {
             /** Format: date-time */
             at: string;

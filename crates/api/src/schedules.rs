@@ -79,23 +79,32 @@ pub struct ExplainedLeftOut {
     pub moved_to: Option<String>,
 }
 
+/// An instant of a schedule. What it does not have is left out: an answer has up to a hundred
+/// thousand of them.
 #[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
 pub struct ExplainedInstant {
     pub at: DateTime<Utc>,
     /// RFC 3339 with the offset of the report's zone.
     pub local: String,
     /// In the reader's zone, if one was given.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub reader: Option<String>,
     /// ISO 8601 interval with the zone (RFC 9557).
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub window: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub window_label: Option<String>,
     /// How much of the window counts, in seconds: elapsed time, so that a day may have
     /// 23 or 25 hours; with office hours only those.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub window_seconds: Option<i64>,
     /// The window it is compared with, as an ISO 8601 interval with the zone.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub compared_with: Option<String>,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub compared_with_label: Option<String>,
     /// The resampling step that a figure across the page gets, an ISO 8601 duration.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
     pub step: Option<String>,
     /// The parts of the window that count, where it is narrowed to certain hours or days; at
     /// most 20,000 in one answer.

@@ -202,6 +202,14 @@ fn reports_and_their_times() {
     answer::<Answers>(json!({ "answers": [answered] }));
 }
 
+/// A long list of instants is made of these, so it says no more than there is.
+#[test]
+fn what_an_explained_instant_does_not_have_is_left_out() {
+    let bare = json!({ "at": AT, "local": "2026-10-25T05:45:00+00:00" });
+    let read: ExplainedInstant = serde_json::from_value(bare.clone()).unwrap();
+    assert_eq!(serde_json::to_value(read).unwrap(), bare);
+}
+
 #[test]
 fn the_overview_and_the_agenda() {
     let outcome = json!({ "state": "delivered", "count": 4 });
