@@ -14,9 +14,11 @@ need setpriv util-linux
 if ! command -v node >/dev/null 2>&1 || ! command -v npm >/dev/null 2>&1; then
   missing+=(nodejs npm)
 fi
-# Live pages are captured in it.
-need chromium chromium
+# Live pages are captured in either of the two.
+[ "${1:-run}" = test ] || command -v chromium >/dev/null 2>&1 || need chromium-headless-shell chromium-headless-shell
 if [ "${1:-run}" = test ]; then
+  need chromium-headless-shell chromium-headless-shell
+  need chromium chromium
   need chromedriver chromium-driver
   need script bsdutils
   need pdftotext poppler-utils

@@ -38,7 +38,7 @@ if [ ! -e "$base/made" ]; then
   printf '#!/bin/sh\nexit 101\n' >"$base/root/usr/sbin/policy-rc.d"
   chmod 755 "$base/root/usr/sbin/policy-rc.d"
   chroot "$base/root" /usr/bin/env DEBIAN_FRONTEND=noninteractive LC_ALL=C.UTF-8 \
-    apt-get install -y -qq --no-install-recommends postgresql chromium >>"$base/log" 2>&1 || fail "PostgreSQL and Chromium were not installed; see $base/log"
+    apt-get install -y -qq --no-install-recommends postgresql chromium-headless-shell >>"$base/log" 2>&1 || fail "PostgreSQL and Chromium were not installed; see $base/log"
   rm "$base/root/usr/sbin/policy-rc.d"
   touch "$base/made"
 fi

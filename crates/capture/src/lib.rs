@@ -10,11 +10,12 @@ mod gate;
 mod order;
 mod pack;
 mod page;
+mod profile;
 mod running;
 mod steps;
 mod tab;
 mod watch;
 
-pub use browser::{Browser, Settings};
+pub use browser::{Browser, PROGRAMS, Settings};
 pub use gate::{Gate, Passage};
 pub use order::{Act, Captured, Failed, Kept, Order, Outline, Part, Problem, StepTime, Typed};

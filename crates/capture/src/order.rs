@@ -207,7 +207,7 @@ pub struct Failed {
 #[non_exhaustive]
 pub enum Problem {
     #[error(
-        "there is no browser: {program} cannot be started ({words}). Install Debian's package chromium, or set \"program\" under [browser] in the configuration"
+        "there is no browser: {program} cannot be started ({words}). Install Debian's package chromium-headless-shell or chromium, or set \"program\" under [browser] in the configuration"
     )]
     NoBrowser { program: String, words: String },
     #[error("the browser did not start: {0}")]

@@ -12,6 +12,7 @@ use chromiumoxide::cdp::browser_protocol::{browser::BrowserContextId, network::C
 
 use crate::{
     fresh::{self, Ready},
+    profile::Profile,
     watch::Process,
 };
 
@@ -28,7 +29,7 @@ pub(crate) struct Running {
     /// How much memory one page may take, in bytes.
     pub(crate) most_memory: u64,
     /// Removed when it is ended.
-    pub(crate) _profile: tempfile::TempDir,
+    pub(crate) _profile: Profile,
 }
 
 impl Running {

@@ -3,7 +3,9 @@
 //! started it is gone; so no browser is left behind, however this process ends.
 
 use std::{
+    ffi::OsStr,
     io::{BufRead, BufReader},
+    os::unix::process::CommandExt,
     path::{Path, PathBuf},
     process::{Child, Command, Stdio},
     sync::{
@@ -14,6 +16,7 @@ use std::{
     time::{Duration, Instant},
 };
 
+use rustix::process::{Pid, Signal, kill_process, kill_process_group};
 use tokio::sync::oneshot;
 
 use crate::Problem;
@@ -132,6 +135,7 @@ fn command(program: &Path, arguments: &[String]) -> Command {
     };
     command
         .args(arguments)
+        .process_group(0)
         .stdin(Stdio::null())
         .stdout(Stdio::null())
         .stderr(Stdio::piped());
@@ -151,7 +155,7 @@ fn run(
         words,
     };
     // Looked for first, because the leash would say it in other words.
-    if !is_there(program) {
+    if !is_there(program, &std::env::var_os("PATH").unwrap_or_default()) {
         let words = "there is no such program".to_owned();
         let _ = started.send(Err(no_browser(words)));
         return;
@@ -176,16 +180,24 @@ fn run(
         }
     }
     state.ended.store(true, Ordering::Release);
+    end(&mut child);
+}
+
+/// Ends it with all that it has started: it may be a script that waits for the browser.
+fn end(child: &mut Child) {
+    if let Some(group) = Pid::from_raw(child.id().cast_signed()) {
+        let _ = kill_process_group(group, Signal::KILL);
+    }
     let _ = child.kill();
     let _ = child.wait();
 }
 
-fn is_there(program: &Path) -> bool {
+/// Whether a program is there, by its path or by its name in one of the folders.
+pub(crate) fn is_there(program: &Path, folders: &OsStr) -> bool {
     if program.components().count() > 1 {
         return program.is_file();
     }
-    let path = std::env::var_os("PATH").unwrap_or_default();
-    std::env::split_paths(&path).any(|folder| folder.join(program).is_file())
+    std::env::split_paths(folders).any(|folder| folder.join(program).is_file())
 }
 
 /// Keeps the last lines that it says.
@@ -272,8 +284,8 @@ fn look(browser: u32, state: &State) {
         together += resident;
         if *resident > most && is_page(*pid) {
             state.ended_for_memory.fetch_add(1, Ordering::AcqRel);
-            if let Some(pid) = rustix::process::Pid::from_raw(*pid) {
-                let _ = rustix::process::kill_process(pid, rustix::process::Signal::KILL);
+            if let Some(pid) = Pid::from_raw(*pid) {
+                let _ = kill_process(pid, Signal::KILL);
             }
         }
     }

@@ -5,7 +5,10 @@
 #[expect(dead_code, reason = "the other program needs more of it")]
 mod office;
 
-use std::time::{Duration, Instant};
+use std::{
+    os::unix::fs::PermissionsExt,
+    time::{Duration, Instant},
+};
 
 use maple_lark_capture::{Order, Problem, Settings};
 use maple_lark_definition::Finished;
@@ -45,16 +48,55 @@ async fn a_browser_that_dies_is_replaced_and_one_that_is_missing_is_said() {
     }
 
     let none = Office::with(Settings {
-        program: "no-such-browser".into(),
+        program: Some("no-such-browser".into()),
         ..Settings::default()
     })
     .await;
     let words = none.browser.version().await.unwrap_err().to_string();
     assert!(
-        words.contains("Install Debian's package chromium"),
+        words.contains("Install Debian's package chromium-headless-shell or chromium"),
         "{words}"
     );
+    a_browser_that_a_script_has_started_is_ended_with_it().await;
     a_page_that_crashes_is_said_and_the_browser_goes_on().await;
+}
+
+async fn a_browser_that_a_script_has_started_is_ended_with_it() {
+    let folder = tempfile::tempdir().unwrap();
+    let (script, number) = (folder.path().join("browser"), folder.path().join("number"));
+    let words = format!(
+        "#!/bin/sh\nchromium \"$@\" &\necho $! > '{}'\nwait\n",
+        number.display()
+    );
+    std::fs::write(&script, words).unwrap();
+    std::fs::set_permissions(&script, std::fs::Permissions::from_mode(0o755)).unwrap();
+    let office = Office::with(Settings {
+        program: Some(script),
+        ..Settings::default()
+    })
+    .await;
+    office.captured(&office.order("let-in")).await;
+    let number: i32 = std::fs::read_to_string(number)
+        .unwrap()
+        .trim()
+        .parse()
+        .unwrap();
+    assert!(is_alive(number));
+    office.browser.end().await;
+    let began = Instant::now();
+    while is_alive(number) {
+        assert!(
+            began.elapsed() < Duration::from_secs(20),
+            "it is left behind"
+        );
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+}
+
+fn is_alive(pid: i32) -> bool {
+    procfs::process::Process::new(pid)
+        .and_then(|process| process.stat())
+        .is_ok_and(|stat| stat.state != 'Z')
 }
 
 /// A part of the test above: it would end this one's browser, too.

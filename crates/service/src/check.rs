@@ -508,8 +508,8 @@ fn fonts(config: &Config) -> Vec<Finding> {
 }
 
 async fn browser(config: &Config) -> Finding {
-    let program = &config.browser.program;
-    let asked = tokio::process::Command::new(program)
+    let program = config.browser.program();
+    let asked = tokio::process::Command::new(&program)
         .args(["--version", "--no-sandbox"])
         .stdin(Stdio::null())
         .stderr(Stdio::null())
@@ -524,7 +524,7 @@ async fn browser(config: &Config) -> Finding {
         Ok(Err(error)) => format!("{}: {error}", program.display()),
         Err(_) => format!("{} does not say its version", program.display()),
     };
-    let remedy = "Install Debian's package chromium to capture live pages; everything else works without it.";
+    let remedy = "Install Debian's package chromium-headless-shell to capture live pages; everything else works without it.";
     warning("browser", words, remedy)
 }
 

@@ -590,7 +590,7 @@ impl Config {
             })
         });
         let browser = BrowserSettings {
-            program: file.browser.program.unwrap_or(usual.program),
+            program: file.browser.program,
             most_at_once: file
                 .browser
                 .most_at_once

@@ -4,7 +4,7 @@ mod office;
 
 use std::time::Duration;
 
-use maple_lark_capture::{Kept, Order, Problem, Settings};
+use maple_lark_capture::{Kept, Order, PROGRAMS, Problem, Settings};
 use maple_lark_definition::{Finished, Keep, PageStep, PageView};
 use maple_lark_demo::WebServices;
 use url::Url;
@@ -358,6 +358,35 @@ fn soon(office: &Office, path: &str) -> Order {
         },
         ..office.order(path)
     }
+}
+
+/// Either may be the one that is installed.
+#[tokio::test(flavor = "multi_thread")]
+async fn both_browsers_see_the_same_page() {
+    let mut seen = Vec::new();
+    for program in PROGRAMS {
+        let office = Office::with(Settings {
+            program: Some(program.into()),
+            ..Settings::default()
+        })
+        .await;
+        let order = Order {
+            keep: look_at(&["#queue", "#berths"]),
+            ..office.board()
+        };
+        let captured = office.captured(&order).await;
+        let places: Vec<_> = parts(&captured)
+            .iter()
+            .map(|part| {
+                let size = imagesize::blob_size(&part.png).unwrap();
+                let place = (part.x, part.y, part.width, part.height);
+                (part.title.clone(), part.text.clone(), place, size.width)
+            })
+            .collect();
+        seen.push((captured.title, captured.browser, places));
+    }
+    assert_eq!(seen[0].2.len(), 2);
+    assert_eq!(seen[0], seen[1]);
 }
 
 #[tokio::test(flavor = "multi_thread")]

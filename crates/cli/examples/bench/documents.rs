@@ -7,7 +7,10 @@ use std::{
     time::{Duration, Instant},
 };
 
-use super::{Done, Goals, pages::bare_browser};
+use super::{
+    Done, Goals,
+    pages::{CHROMIUM, bare_browser},
+};
 use chromiumoxide::cdp::browser_protocol::page::PrintToPdfParams;
 use chrono::{DateTime, TimeDelta, Utc};
 use maple_lark_data::{Column, ColumnKind, Table, Value};
@@ -223,7 +226,8 @@ async fn beside_a_warm_browser(
     each: i64,
     sample: &dyn Fn(i64) -> Snapshot,
 ) -> Done<(Duration, Duration)> {
-    let (mut browser, handling) = bare_browser(&folder.join("profile"), None).await?;
+    let (mut browser, handling) =
+        bare_browser(Path::new(CHROMIUM), &folder.join("profile"), None).await?;
     let (mut ours, mut theirs) = (Vec::new(), Vec::new());
     for round in 0..rounds {
         for _ in 0..each {
