@@ -18,7 +18,7 @@ const ROUNDS: usize = 15;
 /// The longest that a search may take at the median, in milliseconds.
 const MOST: f64 = 300.0;
 /// Days that are backfilled, once without and once beside deleting.
-const DAYS: i64 = 150;
+const DAYS: i64 = 390;
 /// What is looked for: in a hundred documents, in some hundred, in few, and in all.
 const WORDS: [&str; 4] = ["\"host 417\"", "word99", "host 417 word99", "availability"];
 

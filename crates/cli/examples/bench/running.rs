@@ -234,7 +234,7 @@ pub async fn until(records: &mut PgConnection, sql: &'static str, wanted: i64) -
         if began.elapsed() > PATIENCE {
             return Err(format!("{sql} does not come to {wanted}").into());
         }
-        tokio::time::sleep(Duration::from_millis(200)).await;
+        tokio::time::sleep(Duration::from_millis(50)).await;
     }
     Ok(())
 }
