@@ -55,9 +55,11 @@ impl Settings {
     pub fn program(&self) -> PathBuf {
         let program = self.program_in(&std::env::var_os("PATH").unwrap_or_default());
         let itself = Path::new(WITHOUT_WINDOWS);
-        // In PATH is a script that waits for it: the kernel would end the script and not it.
-        let is_script = program.file_name() == itself.file_name() && itself.is_file();
-        if is_script {
+        // Debian's script waits for it: the kernel would end the script and not it.
+        let is_script = [PROGRAMS[0], SCRIPT]
+            .iter()
+            .any(|one| program == Path::new(one));
+        if is_script && itself.is_file() {
             itself.to_owned()
         } else {
             program
@@ -90,6 +92,8 @@ pub struct Browser {
 pub const PROGRAMS: [&str; 2] = ["chromium-headless-shell", "chromium"];
 /// Where Debian's package has the first of them itself.
 const WITHOUT_WINDOWS: &str = "/usr/lib/chromium/chromium-headless-shell";
+/// The script that the package puts into `PATH` for it.
+const SCRIPT: &str = "/usr/bin/chromium-headless-shell";
 /// How long the browser may take to say its version.
 const ALIVE: Duration = Duration::from_secs(5);
 
@@ -338,10 +342,15 @@ mod tests {
             usual.program_in(&path),
             Path::new("chromium-headless-shell")
         );
-        let named = Settings {
-            program: Some("another".into()),
-            ..usual
+        let named = |program: &str| Settings {
+            program: Some(program.into()),
+            ..Settings::default()
         };
-        assert_eq!(named.program_in(&path), Path::new("another"));
+        assert_eq!(named("another").program_in(&path), Path::new("another"));
+        // Debian's script gives way to the program itself, and no other does.
+        assert_eq!(named(SCRIPT).program(), Path::new(WITHOUT_WINDOWS));
+        assert_eq!(usual.program(), Path::new(WITHOUT_WINDOWS));
+        let own = "/opt/browsers/chromium-headless-shell";
+        assert_eq!(named(own).program(), Path::new(own));
     }
 }
