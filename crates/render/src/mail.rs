@@ -134,7 +134,7 @@ pub fn mail_body(
                     if content != MailContent::Text {
                         images.push(InlineImage {
                             content_id,
-                            png: png::png(&chart::svg(chart, Size::MAIL), 2.5)?,
+                            png: png::png(&chart::svg(chart, Size::MAIL), 2.0)?,
                         });
                     }
                 }
