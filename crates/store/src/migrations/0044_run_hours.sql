@@ -33,7 +33,6 @@ create or replace function count_removed_runs() returns trigger language plpgsql
         from removed group by 1, 2, 3, 4;
     return null;
 end $$;
-drop trigger count_changed on runs;
 create or replace function count_changed_runs() returns trigger language plpgsql as $$ begin
     insert into run_counts (report, state, team, count)
         values (old.report, old.state, old.team, -1), (new.report, new.state, new.team, 1);
@@ -42,6 +41,7 @@ create or replace function count_changed_runs() returns trigger language plpgsql
         (date_trunc('hour', new.scheduled_for, 'UTC'), new.report, new.state, new.team, 1, new.scheduled_for, new.scheduled_for);
     return null;
 end $$;
-create trigger count_changed after update of report, state, team, scheduled_for on runs for each row
+-- In place of the one before: to drop that would wait for whoever reads the runs, who may wait for the lock above.
+create or replace trigger count_changed after update of report, state, team, scheduled_for on runs for each row
     when ((old.report, old.state, old.team, old.scheduled_for) is distinct from (new.report, new.state, new.team, new.scheduled_for))
     execute function count_changed_runs();

@@ -195,6 +195,38 @@ async fn what_earlier_versions_write_is_taken_by_the_newest_schema() {
     assert!(store.verify_audit().await.unwrap().broken.is_empty());
 }
 
+/// A process of the version before has read a run, and changes it while the runs are counted: it waits for the
+/// upgrade, and the upgrade does not wait for it.
+#[tokio::test]
+async fn work_that_is_under_way_and_an_upgrade_do_not_stop_one_another() {
+    let cluster = TestCluster::new().await.unwrap();
+    let (url, mut watching) = populated(&cluster, 43).await;
+    let mut working = cluster.connect("schema_0043").await.unwrap();
+    working
+        .execute("begin; select from runs for share")
+        .await
+        .unwrap();
+    let upgrade = tokio::spawn(async move {
+        let db = Database::connect(&url).await.unwrap();
+        Migrator::up(&db, None).await
+    });
+    let locked = "select exists (select from pg_locks where relation = 'runs'::regclass and mode = 'ShareRowExclusiveLock' and granted) \
+                  or to_regclass('run_hours') is not null";
+    while !sqlx::query_scalar::<_, bool>(locked)
+        .fetch_one(&mut watching)
+        .await
+        .unwrap()
+    {
+        tokio::time::sleep(std::time::Duration::from_millis(5)).await;
+    }
+    working
+        .execute("update runs set state = 'held' where state = 'failed'; commit")
+        .await
+        .unwrap();
+    upgrade.await.unwrap().unwrap();
+    hours_are_of_runs(&mut watching).await;
+}
+
 /// What each column may hold that may hold some words only: the constraint's table, its name and what it says.
 async fn word_lists(records: &mut PgConnection) -> Vec<(String, String, String)> {
     sqlx::query_as(
