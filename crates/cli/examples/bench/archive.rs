@@ -9,7 +9,7 @@ use sqlx::{AssertSqlSafe, Executor, PgConnection};
 
 use crate::{
     Done, Goals,
-    running::{Running, until},
+    running::{OFTEN, Running, until},
 };
 
 const DOCUMENTS: usize = 100_000;
@@ -129,7 +129,7 @@ async fn backfilled(running: &Running, records: &mut PgConnection, ago: i64) -> 
     let order = json!({ "from": to - chrono::TimeDelta::days(DAYS), "to": to });
     let began = Instant::now();
     running.post("/reports/daily/backfill", &order).await?;
-    until(records, MADE, there + DAYS).await?;
+    until(records, OFTEN, MADE, there + DAYS).await?;
     Ok(DAYS as f64 * 60.0 / began.elapsed().as_secs_f64())
 }
 
@@ -143,7 +143,7 @@ async fn deleting(running: &Running, records: &mut PgConnection, goals: &mut Goa
         .put("/keeping", &json!({ "documents": "P30D" }))
         .await?;
     // It is looked now and then what is old enough.
-    until(records, "select count(*) from removals", 1).await?;
+    until(records, OFTEN, "select count(*) from removals", 1).await?;
     let before = removed(records).await?;
     let beside = backfilled(running, records, 1 + DAYS).await?;
     let gone = removed(records).await? - before;

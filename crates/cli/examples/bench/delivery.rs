@@ -12,7 +12,7 @@ use serde_json::json;
 
 use crate::{
     Done, Goals,
-    running::{Running, until},
+    running::{Running, SELDOM, until},
 };
 
 const REPORTS: usize = 1_000;
@@ -75,6 +75,7 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
     let mut records = cluster.connect("maple_lark").await?;
     until(
         &mut records,
+        SELDOM,
         "select count(*) from runs where state = 'delivered'",
         REPORTS as i64,
     )
@@ -106,6 +107,7 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
     service.post("/reports/many/runs", &json!({})).await?;
     until(
         &mut records,
+        SELDOM,
         "select count(*) from runs where report = 'many' and state = 'delivered'",
         1,
     )

@@ -23,7 +23,7 @@ use sqlx::{AssertSqlSafe, Executor};
 
 use super::{
     Done, Goals,
-    running::{Running, until},
+    running::{OFTEN, Running, until},
 };
 
 const ROWS: usize = 1_000_000;
@@ -192,6 +192,7 @@ async fn rows_in_the_service(goals: &mut Goals) -> Done<()> {
     let mut records = cluster.connect("maple_lark").await?;
     until(
         &mut records,
+        OFTEN,
         "select count(*) from runs where state = 'completed'",
         1,
     )

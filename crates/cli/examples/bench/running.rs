@@ -214,8 +214,18 @@ pub fn computed(process: u32) -> Done<f64> {
     Ok((stat.utime + stat.stime) as f64 / procfs::ticks_per_second() as f64)
 }
 
-/// Waits until a count in the records has come.
-pub async fn until(records: &mut PgConnection, sql: &'static str, wanted: i64) -> Done<()> {
+/// How often the records are asked where a watch measures.
+pub const OFTEN: Duration = Duration::from_millis(50);
+/// How often where the records say themselves when it was: what is measured should not pay for it.
+pub const SELDOM: Duration = Duration::from_millis(500);
+
+/// Waits until a count in the records has come, and asks every so often.
+pub async fn until(
+    records: &mut PgConnection,
+    every: Duration,
+    sql: &'static str,
+    wanted: i64,
+) -> Done<()> {
     let began = Instant::now();
     while sqlx::query_scalar::<_, i64>(sql)
         .fetch_one(&mut *records)
@@ -234,7 +244,7 @@ pub async fn until(records: &mut PgConnection, sql: &'static str, wanted: i64) -
         if began.elapsed() > PATIENCE {
             return Err(format!("{sql} does not come to {wanted}").into());
         }
-        tokio::time::sleep(Duration::from_millis(50)).await;
+        tokio::time::sleep(every).await;
     }
     Ok(())
 }
