@@ -4,8 +4,8 @@ use std::collections::BTreeSet;
 
 use chrono::TimeDelta;
 use sea_orm::{
-    ActiveModelTrait, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, QueryFilter,
-    QueryOrder, TransactionTrait, sea_query::OnConflict,
+    ActiveModelTrait, ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait,
+    FromQueryResult, QueryFilter, QueryOrder, TransactionTrait,
 };
 use serde_json::{Value as Json, json};
 use uuid::Uuid;
@@ -16,6 +16,7 @@ use crate::{
     Result, Store, Stored,
     claims::{ABANDONED, AttemptClaim, Claim},
     entity::{Time, delivery, delivery_attempt},
+    kept,
     stored::words,
 };
 
@@ -105,22 +106,14 @@ async fn settle(transaction: &DatabaseTransaction, run: Uuid, now: Time) -> Resu
             [run.into()],
         ))
         .await?;
-    // Asked first, because counting them all for each of thousands would take longer than to
+    // Whether any waits is asked first, as a value: counting them all for each of thousands would take longer than to
     // send them.
-    let more = Store::sql(
-        "select 1 from deliveries where run_id = $1 and state = 'waiting' and copy = 0 limit 1",
-        [run.into()],
-    );
-    if transaction.query_one_raw(more).await?.is_some() {
-        return Ok(());
-    }
     transaction
         .execute_raw(Store::sql(
             "update runs set finished_at = $2, problem = case when s.refused > 0 then s.refused || ' of ' || s.everyone || ' deliveries were refused' else problem end, \
                state = case when s.refused = 0 then 'delivered' when s.refused < s.everyone then 'partly-delivered' else 'failed' end \
-             from (select count(*) as everyone, count(*) filter (where state = 'refused') as refused, count(*) filter (where state = 'waiting') as waiting \
-                   from deliveries where run_id = $1 and copy = 0) s \
-             where id = $1 and state = 'delivering' and s.waiting = 0",
+             from (select count(*) as everyone, count(*) filter (where state = 'refused') as refused from deliveries where run_id = $1 and copy = 0) s \
+             where id = $1 and state = 'delivering' and not (select exists (select from deliveries where run_id = $1 and state = 'waiting' and copy = 0))",
             [run.into(), now.into()],
         ))
         .await?;
@@ -130,37 +123,28 @@ async fn settle(transaction: &DatabaseTransaction, run: Uuid, now: Time) -> Resu
 impl Store {
     /// Puts deliveries into the outbox and moves the run on, in one transaction: either all
     /// of them wait or none does. Those that are there already stay as they are.
-    pub async fn enqueue(&self, claim: Claim, deliveries: Vec<Delivery>) -> Result<()> {
-        let transaction = self.db.begin().await?;
-        let mut rows = deliveries.into_iter().map(|one| {
-            let row: delivery::ActiveModel = one.into();
-            row.reset_all()
-        });
-        loop {
-            // A statement takes 65,535 values at most.
-            let some: Vec<delivery::ActiveModel> = rows.by_ref().take(500).collect();
-            if some.is_empty() {
-                break;
-            }
-            let once = OnConflict::new().do_nothing().to_owned();
-            delivery::Entity::insert_many(some)
-                .on_conflict(once)
-                .exec_without_returning(&transaction)
-                .await?;
+    pub async fn enqueue(&self, claim: Claim, deliveries: &[Delivery]) -> Result<()> {
+        let moved = || {
+            let condition = "update runs set state = 'delivering', lease_owner = null, lease_until = null where id = $1 and lease_owner = $2 and state = any($3) returning id";
+            let before = words(RunState::Delivering.previous());
+            let values = vec![claim.run.into(), claim.token.into(), before.into()];
+            (condition, values)
+        };
+        let (first, others) = deliveries.split_at(deliveries.len().min(kept::AT_ONCE));
+        if others.is_empty() {
+            let kept = kept::keep(&self.db, moved(), first).await?;
+            return match kept {
+                Some(_) => Ok(()),
+                None => Err(self.why_not_moved(claim, RunState::Delivering).await?),
+            };
         }
-        let moved = transaction
-            .execute_raw(Store::sql(
-                "update runs set state = 'delivering', lease_owner = null, lease_until = null where id = $1 and lease_owner = $2 and state = any($3)",
-                [
-                    claim.run.into(),
-                    claim.token.into(),
-                    words(RunState::Delivering.previous()).into(),
-                ],
-            ))
-            .await?;
-        if moved.rows_affected() != 1 {
+        let transaction = self.db.begin().await?;
+        if kept::keep(&transaction, moved(), first).await?.is_none() {
             transaction.rollback().await?;
             return Err(self.why_not_moved(claim, RunState::Delivering).await?);
+        }
+        for some in others.chunks(kept::AT_ONCE) {
+            kept::keep(&transaction, ("select", Vec::new()), some).await?;
         }
         Ok(transaction.commit().await?)
     }
@@ -183,14 +167,20 @@ impl Store {
         busy: &[String],
         in_hand: &[Uuid],
     ) -> Result<Vec<(Delivery, AttemptClaim)>> {
-        let transaction = self.db.begin().await?;
         // The state of a run is asked for as a value: of those few that are taken, and not of all that there are.
-        let statement = Store::sql(
+        // So are those that were taken, so that the attempts are looked up one by one, however many there are.
+        let statement = format!(
             "with due as materialized ( \
                select id from deliveries where state = 'waiting' and next_attempt_at <= $2 and (lease_until is null or lease_until < $2) \
                and not (via = any($5)) and not (id = any($6)) and (select is_same_database()) and (copy > 0 or (select state from runs where runs.id = run_id) = 'delivering') \
-               order by next_attempt_at for update skip locked limit $4) \
-             update deliveries set lease_owner = gen_random_uuid(), lease_process = $1, lease_until = $3 from due where deliveries.id = due.id returning deliveries.*",
+               order by next_attempt_at for update skip locked limit $4), \
+             taken as (update deliveries set lease_owner = gen_random_uuid(), lease_process = $1, lease_until = $3 from due where deliveries.id = due.id returning deliveries.*), \
+             abandoned as (update delivery_attempts set ended_at = $2, {ABANDONED} where delivery_id = any(array(select id from taken)) and ended_at is null), \
+             begun as (insert into delivery_attempts (delivery_id, started_at) select id, $2 from taken returning id, delivery_id) \
+             select taken.*, begun.id as attempt from taken join begun on begun.delivery_id = taken.id order by next_attempt_at"
+        );
+        let statement = Store::sql(
+            &statement,
             [
                 process.into(),
                 now.into(),
@@ -200,48 +190,20 @@ impl Store {
                 in_hand.to_vec().into(),
             ],
         );
-        let mut found = delivery::Entity::find()
-            .from_raw_sql(statement)
-            .all(&transaction)
-            .await?;
-        if found.is_empty() {
-            // Nothing was done, but an idle service should not look like one that rolls back.
-            transaction.commit().await?;
-            return Ok(Vec::new());
+        let mut claimed = Vec::new();
+        for row in self.db.query_all_raw(statement).await? {
+            let delivery = Delivery::from_query_result(&row, "")?;
+            let Some(token) = delivery.lease_owner else {
+                continue;
+            };
+            let claim = AttemptClaim {
+                delivery: delivery.id,
+                attempt: row.try_get("", "attempt")?,
+                token,
+            };
+            claimed.push((delivery, claim));
         }
-        found.sort_by_key(|delivery| delivery.next_attempt_at);
-        let ids: Vec<Uuid> = found.iter().map(|delivery| delivery.id).collect();
-        transaction
-            .execute_raw(Store::sql(
-                &format!("update delivery_attempts set ended_at = $2, {ABANDONED} where delivery_id = any($1) and ended_at is null"),
-                [ids.clone().into(), now.into()],
-            ))
-            .await?;
-        let begun = transaction
-            .query_all_raw(Store::sql(
-                "insert into delivery_attempts (delivery_id, started_at) select unnest($1), $2 returning id, delivery_id",
-                [ids.into(), now.into()],
-            ))
-            .await?;
-        let mut attempts = std::collections::HashMap::new();
-        for row in begun {
-            attempts.insert(
-                row.try_get::<Uuid>("", "delivery_id")?,
-                row.try_get::<i64>("", "id")?,
-            );
-        }
-        transaction.commit().await?;
-        Ok(found
-            .into_iter()
-            .filter_map(|one| {
-                let claim = AttemptClaim {
-                    delivery: one.id,
-                    attempt: attempts.get(&one.id).copied()?,
-                    token: one.lease_owner?,
-                };
-                Some((one, claim))
-            })
-            .collect())
+        Ok(claimed)
     }
 
     /// Writes an end under every attempt that nobody works on any more, and cancels what waits

@@ -15,6 +15,7 @@ pub mod directory;
 pub mod entity;
 pub mod failed_pages;
 pub mod keeping;
+mod kept;
 mod look;
 mod migration;
 pub mod new_database;

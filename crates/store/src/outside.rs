@@ -508,6 +508,11 @@ async fn take_up(transaction: &DatabaseTransaction, sha256: &str) -> Result<bool
 }
 
 impl Rest {
+    /// Whether the row has all of the body.
+    pub(crate) fn is_none(&self) -> bool {
+        matches!(self, Self::None)
+    }
+
     /// Puts a body into its row, or says in the row where it lies. Nobody sees the row before the
     /// transaction has ended.
     pub(crate) async fn write(

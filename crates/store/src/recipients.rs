@@ -49,16 +49,6 @@ impl Store {
             .await?)
     }
 
-    /// Those of these addresses, in small letters, that are suppressed, with the reason.
-    pub async fn suppressed(&self, addresses: &[String]) -> Result<Vec<BouncedAddress>> {
-        let query = bounced_address::Entity::find()
-            .filter(bounced_address::Column::Address.is_in(addresses));
-        Ok(query
-            .filter(bounced_address::Column::SuppressedAt.is_not_null())
-            .all(&self.db)
-            .await?)
-    }
-
     /// Those of these addresses, in small letters, that get no mail of a report, each with why:
     /// they have unsubscribed, or mail to them came back.
     pub async fn passed_over(
@@ -66,21 +56,25 @@ impl Store {
         report: &str,
         addresses: &[String],
     ) -> Result<BTreeMap<String, String>> {
-        let bounced = self.suppressed(addresses).await?.into_iter().map(|one| {
-            let words = format!(
-                "{} is suppressed after {} bounces: {}",
-                one.address, one.hard_bounces, one.words
-            );
-            (one.address, words)
-        });
-        let left = self.unsubscribes(Some(report)).await?.into_iter();
-        let left = left
-            .filter(|one| addresses.contains(&one.address))
-            .map(|one| {
-                let words = format!("{} has unsubscribed from this report", one.address);
-                (one.address, words)
-            });
-        Ok(bounced.chain(left).collect())
+        let asked = Self::sql(
+            "select address, hard_bounces, words from bounced_addresses where address = any($2) and suppressed_at is not null \
+             union all select address, null, null from unsubscribes where report = $1 and address = any($2)",
+            [report.into(), addresses.to_vec().into()],
+        );
+        let mut found = BTreeMap::new();
+        for row in self.db.query_all_raw(asked).await? {
+            let address: String = row.try_get("", "address")?;
+            let bounces: Option<i32> = row.try_get("", "hard_bounces")?;
+            let said: Option<String> = row.try_get("", "words")?;
+            let words = match (bounces, said) {
+                (Some(bounces), Some(said)) => {
+                    format!("{address} is suppressed after {bounces} bounces: {said}")
+                }
+                _ => format!("{address} has unsubscribed from this report"),
+            };
+            found.insert(address, words);
+        }
+        Ok(found)
     }
 
     /// Forgets the bounces of an address, so that mail goes there again. Answers whether

@@ -1,10 +1,9 @@
 //! Runs and their steps, snapshots and documents. Work on a run is guarded by a lease.
 
-use std::sync::LazyLock;
+use std::{collections::BTreeSet, sync::LazyLock};
 
 use chrono::TimeDelta;
 use sea_orm::{
-    ActiveModelTrait,
     ActiveValue::Set,
     ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, IdenStatic, Iterable,
     QueryFilter, QueryOrder, QuerySelect, Select, TransactionTrait,
@@ -18,7 +17,7 @@ use crate::{
     Page, Result, Store, StoreError, Stored, bodies,
     claims::{ABANDONED, Claim},
     entity::{Time, document, run, run_step, snapshot},
-    offset,
+    kept, offset,
     pictures::{self, Pictures},
     stored::{sql_list, words},
     teams::Sight,
@@ -86,6 +85,21 @@ pub struct SnapshotHead {
     pub shown: Option<serde_json::Value>,
     /// When its bytes went.
     pub removed_at: Option<Time>,
+}
+
+impl SnapshotHead {
+    #[must_use]
+    pub fn of(snapshot: &StoredSnapshot) -> Self {
+        Self {
+            id: snapshot.id,
+            values_key: snapshot.values_key.clone(),
+            sha256: snapshot.sha256.clone(),
+            status: snapshot.status.clone(),
+            quiet: snapshot.quiet.clone(),
+            shown: snapshot.shown.clone(),
+            removed_at: snapshot.removed_at,
+        }
+    }
 }
 
 /// Everything about a document but its bytes.
@@ -321,6 +335,24 @@ impl Store {
             },
             _ => StoreError::LeaseLost(claim.run),
         })
+    }
+
+    /// Moves a run on to being collected, with its audiences, if they are known.
+    pub async fn begin_collecting(
+        &self,
+        claim: Claim,
+        audiences: Option<&serde_json::Value>,
+    ) -> Result<()> {
+        let statement = Store::sql(
+            "update runs set state = 'collecting', finished_at = null, audiences = coalesce(audiences, $3) where id = $1 and lease_owner = $2 and state = any($4)",
+            [
+                claim.run.into(),
+                claim.token.into(),
+                audiences.cloned().into(),
+                words(RunState::Collecting.previous()).into(),
+            ],
+        );
+        self.moved(statement, claim, RunState::Collecting).await
     }
 
     /// Keeps the audiences that a run has found; those found before stay.
@@ -633,19 +665,6 @@ impl Store {
         self.one_row(statement, claim.run).await
     }
 
-    /// Holds the row of a claimed run until the transaction ends, so that what is written in it
-    /// is written under the claim or not at all.
-    async fn hold(transaction: &DatabaseTransaction, claim: Claim) -> Result<()> {
-        let mine = Store::sql(
-            "select 1 from runs where id = $1 and lease_owner = $2 for share",
-            [claim.run.into(), claim.token.into()],
-        );
-        match transaction.query_one_raw(mine).await? {
-            Some(_) => Ok(()),
-            None => Err(StoreError::LeaseLost(claim.run)),
-        }
-    }
-
     /// Keeps a snapshot and the pictures that it shows, once for each set of values; a second one
     /// for the same is dropped.
     pub async fn keep_snapshot(
@@ -656,17 +675,15 @@ impl Store {
     ) -> Result<()> {
         let (id, rest) = (one.id, self.take_out(&mut one.body).await?);
         let shown = self.take_out_pictures(shown).await?;
-        let row: snapshot::ActiveModel = one.into();
-        let once = OnConflict::columns([snapshot::Column::RunId, snapshot::Column::ValuesKey])
-            .do_nothing()
-            .to_owned();
+        let (held, row) = (kept::claimed(claim), [one]);
+        if rest.is_none() && shown.is_empty() {
+            let kept = kept::keep(&self.db, held, &row).await?;
+            return kept.map(drop).ok_or(StoreError::LeaseLost(claim.run));
+        }
         let transaction = self.db.begin().await?;
-        Self::hold(&transaction, claim).await?;
-        let kept = snapshot::Entity::insert(row.reset_all())
-            .on_conflict(once)
-            .exec_without_returning(&transaction)
-            .await?;
-        if kept == 1 {
+        let kept = kept::keep(&transaction, held, &row).await?;
+        let kept = kept.ok_or(StoreError::LeaseLost(claim.run))?;
+        if kept.contains(&id) {
             rest.write(&transaction, "snapshots", id).await?;
             pictures::keep(&transaction, (claim.run, id), shown).await?;
         }
@@ -717,29 +734,32 @@ impl Store {
     }
 
     /// Keeps the documents of one snapshot in one transaction; those kept before stay.
-    pub async fn keep_documents(&self, claim: Claim, documents: Vec<Document>) -> Result<()> {
-        let mut taken = Vec::with_capacity(documents.len());
-        for mut one in documents {
-            let rest = self.take_out(&mut one.body).await?;
-            taken.push((one, rest));
+    pub async fn keep_documents(&self, claim: Claim, mut documents: Vec<Document>) -> Result<()> {
+        let mut rests = Vec::with_capacity(documents.len());
+        for one in &mut documents {
+            rests.push((one.id, self.take_out(&mut one.body).await?));
+        }
+        let lost = StoreError::LeaseLost(claim.run);
+        let bytes: usize = documents.iter().map(|one| one.body.len()).sum();
+        let at_once = if bytes > kept::MOST_BYTES {
+            1
+        } else {
+            kept::AT_ONCE
+        };
+        if documents.len() <= at_once && rests.iter().all(|(_, rest)| rest.is_none()) {
+            let kept = kept::keep(&self.db, kept::claimed(claim), &documents).await?;
+            return kept.map(drop).ok_or(lost);
         }
         let transaction = self.db.begin().await?;
-        Self::hold(&transaction, claim).await?;
-        for (one, rest) in taken {
-            let id = one.id;
-            let row: document::ActiveModel = one.into();
-            let once = OnConflict::columns([
-                document::Column::SnapshotId,
-                document::Column::Variant,
-                document::Column::FileName,
-            ])
-            .do_nothing()
-            .to_owned();
-            let kept = document::Entity::insert(row.reset_all())
-                .on_conflict(once)
-                .exec_without_returning(&transaction)
-                .await?;
-            if kept == 1 {
+        let mut all = BTreeSet::new();
+        for some in documents.chunks(at_once) {
+            match kept::keep(&transaction, kept::claimed(claim), some).await? {
+                Some(kept) => all.extend(kept),
+                None => return Err(lost),
+            }
+        }
+        for (id, rest) in rests {
+            if all.contains(&id) {
                 rest.write(&transaction, "documents", id).await?;
             }
         }

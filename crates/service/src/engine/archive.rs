@@ -1,6 +1,9 @@
 //! Reads what was made, so that it is found by its words. It waits for runs, and never they for it.
 
-use std::{sync::Arc, time::Duration};
+use std::{
+    sync::Arc,
+    time::{Duration, Instant},
+};
 
 use chrono::TimeDelta;
 use maple_lark_definition::Format;
@@ -15,6 +18,8 @@ use super::{limits::Purpose, notify::write_to, shared::Shared, snapshots};
 const EVERY: Duration = Duration::from_secs(3);
 /// So many snapshots are asked for at a time.
 const PIECE: u64 = 20;
+/// So long it waits at most while runs are under way.
+const LONGEST_WAIT: Duration = Duration::from_secs(60);
 
 /// A day is sealed when it has been over for so long: what was under way at its end is there then.
 const SETTLED: TimeDelta = TimeDelta::hours(1);
@@ -86,7 +91,15 @@ fn head_words(day: &UntoldDay) -> (String, String) {
 
 /// Reads one after the other until the engine stops.
 pub async fn watch_the_archive(shared: Arc<Shared>, mut stopped: watch::Receiver<bool>) {
+    let mut waits_since = None;
     while !*stopped.borrow() {
+        if let Some(wait) = for_runs(&mut waits_since, shared.is_busy(), Instant::now()) {
+            tokio::select! {
+                () = tokio::time::sleep(wait) => {}
+                _ = stopped.changed() => {}
+            }
+            continue;
+        }
         match read_some(&shared, &stopped).await {
             Ok(true) => continue,
             Ok(false) => {}
@@ -94,11 +107,21 @@ pub async fn watch_the_archive(shared: Arc<Shared>, mut stopped: watch::Receiver
                 tracing::error!(%error, "documents could not be read for the archive; it tries again in a moment");
             }
         }
+        // All that there was has been read.
+        waits_since = None;
         tokio::select! {
             () = tokio::time::sleep(EVERY) => {}
             _ = stopped.changed() => {}
         }
     }
+}
+
+/// How long it waits now because runs are under way, for whose documents somebody waits; nothing once it has waited
+/// for long enough: what was made meanwhile is read then, however busy it is.
+fn for_runs(since: &mut Option<Instant>, busy: bool, now: Instant) -> Option<Duration> {
+    let began = *since.get_or_insert(now);
+    let waits = busy && now.duration_since(began) < LONGEST_WAIT;
+    waits.then_some(EVERY / 6)
 }
 
 /// Reads some snapshots; answers whether there were any.
@@ -184,6 +207,20 @@ mod tests {
         assert!(text.contains(&command), "{text}");
         day.documents = 1;
         assert!(head_words(&day).1.contains("when 1 document was made"));
+    }
+
+    #[test]
+    fn it_waits_for_runs_but_not_for_ever() {
+        let began = Instant::now();
+        let later = |seconds| began + Duration::from_secs(seconds);
+        let mut since = None;
+        assert_eq!(for_runs(&mut since, false, began), None);
+        assert!(for_runs(&mut since, true, later(1)).is_some());
+        assert!(for_runs(&mut since, true, later(59)).is_some());
+        assert_eq!(for_runs(&mut since, true, later(60)), None);
+        // A new round waits anew.
+        since = None;
+        assert!(for_runs(&mut since, true, later(61)).is_some());
     }
 
     #[test]

@@ -95,6 +95,11 @@ impl<N: Clone + Eq + Hash> Turns<N> {
         })
     }
 
+    /// How many are under way.
+    pub fn count(&self) -> usize {
+        self.lock().len()
+    }
+
     /// What is under way.
     pub fn all(&self) -> Vec<N> {
         self.lock().iter().cloned().collect()
@@ -130,6 +135,7 @@ mod tests {
         let turn = turns.begin("gates").unwrap();
         assert!(turns.begin("gates").is_none());
         assert!(turns.begin("disks").is_some());
+        assert_eq!(turns.count(), 1);
         drop(turn);
         assert!(turns.begin("gates").is_some());
     }

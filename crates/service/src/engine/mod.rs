@@ -12,6 +12,7 @@ mod follow;
 mod forward;
 mod guard;
 pub(crate) mod keep;
+mod lately;
 mod limits;
 mod lines;
 mod notify;
@@ -48,11 +49,8 @@ pub(crate) use deliver::{ChannelError, templates_of};
 pub(crate) use guard::NotComputed;
 pub use run::{OnlyTo, chosen, values_key};
 pub use schedule::{RequestError, RunRequest, backfill, past_instants, request_run};
-use shared::{IDLE, Shared};
+use shared::{IDLE, RUN_WORKERS, Shared};
 pub use zones::use_zone_rules;
-
-/// How many runs one process works on at a time.
-const RUN_WORKERS: usize = 4;
 
 /// So long what is in hand may take when the service stops.
 const PATIENCE: Duration = Duration::from_secs(2);

@@ -15,10 +15,14 @@ use super::{
     clock::Clock,
     definitions,
     guard::{Computing, LONGEST_LOOK, NotComputed, Panicked, Parts},
+    lately::Lately,
     limits::{ConcurrencyLimits, Purpose, Turns},
     room::Room,
 };
 use crate::Config;
+
+/// How many runs one process works on at a time.
+pub const RUN_WORKERS: usize = 4;
 
 /// How often a worker without work looks for some.
 pub const IDLE: Duration = Duration::from_millis(500);
@@ -32,6 +36,8 @@ pub(crate) struct Shared {
     /// When it began.
     pub began: std::time::Instant,
     pub wake: Notify,
+    /// Something was put into the outbox.
+    pub outbox: Notify,
     /// Somebody has changed how long things are kept.
     pub keep: Notify,
     pub source_limits: ConcurrencyLimits,
@@ -43,6 +49,8 @@ pub(crate) struct Shared {
     pub in_hand: Turns<Uuid>,
     /// The deliveries that it carries.
     pub carried: Turns<Uuid>,
+    /// The documents that were composed a moment ago.
+    pub lately: Lately,
     /// How much of what sources have answered is held at a time.
     pub room: Arc<Room>,
     /// Threads for composing, sealing and the like.
@@ -67,12 +75,14 @@ impl Shared {
             process: Uuid::new_v4(),
             began: std::time::Instant::now(),
             wake: Notify::new(),
+            outbox: Notify::new(),
             keep: Notify::new(),
             source_limits: ConcurrencyLimits::default(),
             definitions: definitions::Cache::default(),
             sampling: Turns::default(),
             in_hand: Turns::default(),
             carried: Turns::default(),
+            lately: Lately::default(),
             room: Arc::default(),
             computing: Computing::default(),
             computing_to_look: Computing::default(),
@@ -99,6 +109,11 @@ impl Shared {
             Ok(done) => Ok(done?),
             Err(_) => Err(NotComputed::TooLong),
         }
+    }
+
+    /// Whether most of what works on runs has one in hand.
+    pub fn is_busy(&self) -> bool {
+        self.in_hand.count() > RUN_WORKERS / 2
     }
 
     pub fn now(&self) -> DateTime<Utc> {

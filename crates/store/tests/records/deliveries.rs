@@ -1,5 +1,7 @@
 //! Deliveries: who carries them, how they end, and what becomes of their run.
 
+use std::collections::BTreeMap;
+
 use super::*;
 
 #[tokio::test]
@@ -280,12 +282,12 @@ async fn channels_that_are_busy_are_passed_over_and_what_is_cancelled_is_not_sen
     place
         .enqueue(
             run.claim(),
-            via.iter()
+            &via.iter()
                 .enumerate()
                 .map(|(n, via)| {
                     delivery(&run, snapshot_id, &format!("p{n}@orrin-sound.example"), via)
                 })
-                .collect(),
+                .collect::<Vec<_>>(),
         )
         .await
         .unwrap();
@@ -354,7 +356,7 @@ async fn addresses_are_suppressed_whatever_their_case_and_notices_are_told_once(
     );
     assert!(
         place
-            .suppressed(&["rúna@orrin-sound.example".into()])
+            .passed_over("daily", &["rúna@orrin-sound.example".into()])
             .await
             .unwrap()
             .is_empty()
@@ -374,11 +376,13 @@ async fn addresses_are_suppressed_whatever_their_case_and_notices_are_told_once(
     );
     assert_eq!(
         place
-            .suppressed(&["rúna@orrin-sound.example".into()])
+            .passed_over("daily", &["rúna@orrin-sound.example".into()])
             .await
-            .unwrap()[0]
-            .hard_bounces,
-        3
+            .unwrap(),
+        BTreeMap::from([(
+            "rúna@orrin-sound.example".to_owned(),
+            "rúna@orrin-sound.example is suppressed after 3 bounces: no such box".to_owned()
+        )])
     );
     assert!(
         place

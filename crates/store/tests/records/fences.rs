@@ -142,11 +142,12 @@ async fn a_process_that_claims_its_own_run_again_is_another_owner() {
             .set_run_state(first, RunState::Collecting, None, at(302))
             .await,
     );
+    lost(place.begin_collecting(first, None).await);
     lost(place.keep_audiences(first, &serde_json::Value::Null).await);
     lost(place.wait(first, at(400)).await);
     lost(place.set_incomplete(first, "old").await);
     lost(place.await_approval(first, at(400)).await);
-    lost(place.enqueue(first, Vec::new()).await);
+    lost(place.enqueue(first, &[]).await);
     let steps = place.steps(id).await.unwrap();
     assert_eq!(steps.len(), 1);
     assert_eq!(
@@ -191,7 +192,13 @@ async fn a_claim_that_is_lost_in_the_middle_of_a_write_writes_nothing() {
     let (collect, render) = (StepKind::Collect, StepKind::Render);
     place.begin_step(claim, collect, "q", at(1)).await.unwrap();
     let end = (StepState::Failed, Some("old".to_owned()));
-    let writes: [(&str, Write<'_>); 6] = [
+    let file = document(id, one.id, "a.csv", b"a".to_vec());
+    let writes: [(&str, Write<'_>); 8] = [
+        (
+            "kept",
+            Box::pin(place.keep_documents(claim, vec![file.clone()])),
+        ),
+        ("begun again", Box::pin(place.begin_collecting(claim, None))),
         (
             "judged",
             Box::pin(place.judge_snapshot(claim, one.id, "OK", Some("old"))),
@@ -225,6 +232,7 @@ async fn a_claim_that_is_lost_in_the_middle_of_a_write_writes_nothing() {
     assert_eq!(states, [(StepState::Running, &None)]);
     let run = place.run(id).await.unwrap().unwrap();
     assert_eq!((run.status, run.incomplete), (None, None));
+    assert!(place.document(file.id).await.unwrap().is_none());
     let heads = place.snapshot_heads(id).await.unwrap();
     assert_eq!(heads[0].status, None);
     assert!(place.failed_pages(id).await.unwrap().is_empty());

@@ -127,7 +127,7 @@ impl Place {
             .await
             .unwrap();
         let one = delivery(run, snapshot_id, "p@orrin-sound.example", "");
-        self.enqueue(run.claim(), vec![one]).await.unwrap();
+        self.enqueue(run.claim(), &[one]).await.unwrap();
         let claimed = self
             .claim_deliveries(owner, now, LEASE, 10, &[], &[])
             .await
@@ -156,10 +156,10 @@ impl Place {
         self.set_run_state(run.claim(), RunState::Rendering, None, at(0))
             .await
             .unwrap();
-        let deliveries = (0..count)
+        let deliveries: Vec<_> = (0..count)
             .map(|n| delivery(&run, snapshot_id, &format!("p{n}@orrin-sound.example"), ""))
             .collect();
-        self.enqueue(run.claim(), deliveries).await.unwrap();
+        self.enqueue(run.claim(), &deliveries).await.unwrap();
         (run, snapshot_id)
     }
 }
@@ -366,6 +366,49 @@ async fn bodies_of_any_length_come_back_as_they_were_and_the_first_one_stays() {
     }
     assert!(place.snapshot(Uuid::now_v7()).await.unwrap().is_none());
     assert!(place.document(Uuid::now_v7()).await.unwrap().is_none());
+}
+
+#[tokio::test]
+async fn however_many_rows_are_kept_all_of_them_are_or_none_is() {
+    let place = Place::new().await;
+    let id = place.new_run("daily", 0).await;
+    let run = place.claim_run(Uuid::now_v7(), at(10), LEASE, &[], None);
+    let run = run.await.unwrap().unwrap();
+    let one = snapshot(id, bytes(9));
+    place
+        .keep_snapshot(run.claim(), one.clone(), &Pictures::new())
+        .await
+        .unwrap();
+    // Together they are too long for one statement, and each for itself is not.
+    let files: Vec<_> = (0..6)
+        .map(|n| document(id, one.id, &format!("{n}.csv"), bytes(900_000 + n)))
+        .collect();
+    place
+        .keep_documents(run.claim(), files.clone())
+        .await
+        .unwrap();
+    assert!(place.documents_of_snapshot(one.id, "").await.unwrap() == files);
+    // More than one statement takes: under a claim that is lost none of them is there.
+    let many: Vec<_> = (0..1_203)
+        .map(|n| delivery(&run, one.id, &format!("p{n}@orrin-sound.example"), ""))
+        .collect();
+    place
+        .set_run_state(run.claim(), RunState::Collecting, None, at(11))
+        .await
+        .unwrap();
+    place
+        .set_run_state(run.claim(), RunState::Rendering, None, at(12))
+        .await
+        .unwrap();
+    let lost = Claim {
+        token: Uuid::now_v7(),
+        ..run.claim()
+    };
+    assert!(place.enqueue(lost, &many).await.is_err());
+    assert!(place.deliveries(id).await.unwrap().is_empty());
+    place.enqueue(run.claim(), &many).await.unwrap();
+    assert_eq!(place.deliveries(id).await.unwrap().len(), many.len());
+    assert_eq!(place.state(id).await.0, "delivering");
 }
 
 #[tokio::test]

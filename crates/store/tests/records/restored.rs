@@ -99,7 +99,7 @@ async fn what_was_on_its_way_is_held_and_nothing_is_taken_before() {
         .claim_run(owner, at(12), LEASE, &[], Some(&states))
         .await;
     let again = again.unwrap().unwrap();
-    place.enqueue(again.claim(), Vec::new()).await.unwrap();
+    place.enqueue(again.claim(), &[]).await.unwrap();
     let left = place
         .claim_deliveries(owner, at(13), LEASE, 9, &[], &[])
         .await

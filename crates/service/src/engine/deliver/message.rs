@@ -179,6 +179,7 @@ async fn common(
 ) -> Result<Common, WorkError> {
     let Opened {
         run,
+        definitions,
         snapshot,
         document,
     } = opened(shared, delivery).await?;
@@ -186,8 +187,6 @@ async fn common(
         .store
         .documents_of_snapshot(delivery.snapshot_id, &delivery.variant)
         .await?;
-    let definitions =
-        Definitions::frozen(&run.definitions).map_err(|error| WorkError::Run(error.to_string()))?;
     let report = definitions
         .set
         .reports
@@ -344,7 +343,7 @@ impl Carried {
 
 /// What the body of a message is written from.
 struct Body {
-    document: Document,
+    document: Arc<Document>,
     content: MailContent,
     text: Option<String>,
     note: Option<String>,

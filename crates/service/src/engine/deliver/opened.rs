@@ -1,5 +1,7 @@
 //! The run and the document behind a delivery.
 
+use std::{sync::Arc, time::Instant};
+
 use maple_lark_definition::{RecipientFormat, ResolvedAudience};
 use maple_lark_document::{
     Snapshot, compose::compose_for, document::Document, snapshot::BadSnapshot,
@@ -7,6 +9,7 @@ use maple_lark_document::{
 use maple_lark_store::{deliveries::Delivery, runs::Run};
 
 use crate::engine::{
+    definitions::Definitions,
     limits::Purpose,
     shared::{Shared, WorkError},
     snapshots,
@@ -15,8 +18,9 @@ use crate::engine::{
 /// A delivery's run, and its document as its recipient reads it.
 pub struct Opened {
     pub run: Run,
-    pub snapshot: Snapshot,
-    pub document: Document,
+    pub definitions: Arc<Definitions>,
+    pub snapshot: Arc<Snapshot>,
+    pub document: Arc<Document>,
 }
 
 /// The run and the document of a delivery, opened.
@@ -26,6 +30,21 @@ pub async fn opened(shared: &Shared, delivery: &Delivery) -> Result<Opened, Work
         .run(delivery.run_id)
         .await?
         .ok_or_else(|| WorkError::Run("its run is gone".to_owned()))?;
+    // Copies are made from the records, which say whether there is still something to send.
+    let lately = shared
+        .lately
+        .get(delivery.snapshot_id, &delivery.variant, Instant::now())
+        .filter(|_| delivery.copy == 0);
+    if let Some(lately) = lately {
+        return Ok(Opened {
+            run,
+            definitions: lately.definitions,
+            snapshot: lately.snapshot,
+            document: lately.document,
+        });
+    }
+    let definitions =
+        Definitions::frozen(&run.definitions).map_err(|error| WorkError::Run(error.to_string()))?;
     let stored = shared
         .store
         .whole_snapshot(delivery.snapshot_id)
@@ -44,8 +63,9 @@ pub async fn opened(shared: &Shared, delivery: &Delivery) -> Result<Opened, Work
         .map_err(|error: BadSnapshot| WorkError::Run(error.to_string()))?;
     Ok(Opened {
         run,
-        snapshot,
-        document,
+        definitions: Arc::new(definitions),
+        snapshot: Arc::new(snapshot),
+        document: Arc::new(document),
     })
 }
 

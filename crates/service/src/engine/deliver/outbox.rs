@@ -1,7 +1,11 @@
 //! Carries out what waits in the outbox. Each channel has its own connections and its own
 //! patience: one that is slow or down holds up no other.
 
-use std::{collections::HashMap, sync::Arc, time::Duration};
+use std::{
+    collections::HashMap,
+    sync::Arc,
+    time::{Duration, Instant},
+};
 
 use chrono::TimeDelta;
 use maple_lark_delivery::DeliveryError;
@@ -43,6 +47,8 @@ pub async fn watch_the_outbox(shared: Arc<Shared>, mut stopped: watch::Receiver<
     let deliverer = Arc::new(Deliverer::new(shared.clone()));
     let mut under_way: JoinSet<String> = JoinSet::new();
     let mut counts: HashMap<String, usize> = HashMap::new();
+    // The records are asked when something may wait that there is room for, and every so often.
+    let (mut may_wait, mut asked) = (true, Instant::now());
     loop {
         while let Some(done) = under_way.try_join_next() {
             settle(done, &mut counts);
@@ -50,54 +56,76 @@ pub async fn watch_the_outbox(shared: Arc<Shared>, mut stopped: watch::Receiver<
         if *stopped.borrow() {
             break;
         }
-        let took = match take(&shared, &counts).await {
-            Ok((definitions, claimed)) => {
-                let took = !claimed.is_empty();
-                for (delivery, claim) in claimed {
-                    let Some(turn) = shared.carried.begin(delivery.id) else {
-                        // Its lease ran out before it was noted as carried.
-                        let ending = Ending::Postponed {
-                            answer: "it was being handed over already".to_owned(),
-                            again: shared.now(),
-                        };
-                        let ended = Ended { claim, ending };
-                        if let Err(error) = deliverer.attempts.write(&shared, ended).await {
-                            tracing::warn!(%error, "a delivery could not be given back; its lease runs out by itself");
+        if may_wait {
+            asked = Instant::now();
+            match take(&shared, &counts).await {
+                Ok(taken) => {
+                    let took = !taken.claimed.is_empty();
+                    may_wait = taken.more_may_wait;
+                    for (delivery, claim) in taken.claimed {
+                        let via = delivery.via.clone();
+                        let carrying =
+                            begin(&deliverer, &taken.definitions, delivery, claim, &stopped);
+                        if let Some(carrying) = carrying.await {
+                            *counts.entry(via.clone()).or_default() += 1;
+                            under_way.spawn(async move {
+                                carrying.await;
+                                via
+                            });
                         }
+                    }
+                    if took {
                         continue;
-                    };
-                    let via = delivery.via.clone();
-                    *counts.entry(via.clone()).or_default() += 1;
-                    let (deliverer, definitions) = (deliverer.clone(), definitions.clone());
-                    let stopped = stopped.clone();
-                    under_way.spawn(async move {
-                        let _turn = turn;
-                        if let Err(error) = carry(&deliverer, &definitions, delivery, claim, &stopped).await {
-                            tracing::error!(%error, "how a delivery ended could not be written down; it is tried again when its lease has run out");
-                        }
-                        via
-                    });
+                    }
                 }
-                took
+                Err(error) => {
+                    tracing::error!(%error, "the outbox could not be looked at; it is tried again in a moment");
+                    tokio::time::sleep(IDLE).await;
+                }
             }
-            Err(error) => {
-                tracing::error!(%error, "the outbox could not be looked at; it is tried again in a moment");
-                tokio::time::sleep(IDLE).await;
-                false
-            }
-        };
-        if took {
-            continue;
         }
         deliverer.sessions.tidy().await;
         tokio::select! {
+            // What ends makes room; whether anything waits for it is known.
             Some(done) = under_way.join_next(), if !under_way.is_empty() => settle(done, &mut counts),
-            () = tokio::time::sleep(IDLE) => {}
-            () = shared.wake.notified() => {}
+            () = tokio::time::sleep_until((asked + IDLE).into()) => may_wait = true,
+            () = shared.outbox.notified() => may_wait = true,
+            () = shared.wake.notified() => may_wait = true,
             _ = stopped.changed() => {}
         }
     }
     while under_way.join_next().await.is_some() {}
+}
+
+/// What carries a delivery that was taken; nothing if this process carries it already.
+async fn begin(
+    deliverer: &Arc<Deliverer>,
+    definitions: &Arc<Definitions>,
+    delivery: Delivery,
+    claim: AttemptClaim,
+    stopped: &watch::Receiver<bool>,
+) -> Option<impl Future<Output = ()> + Send + 'static> {
+    let shared = &deliverer.shared;
+    let Some(turn) = shared.carried.begin(delivery.id) else {
+        // Its lease ran out before it was noted as carried.
+        let ending = Ending::Postponed {
+            answer: "it was being handed over already".to_owned(),
+            again: shared.now(),
+        };
+        let ended = Ended { claim, ending };
+        if let Err(error) = deliverer.attempts.write(shared, ended).await {
+            tracing::warn!(%error, "a delivery could not be given back; its lease runs out by itself");
+        }
+        return None;
+    };
+    let (deliverer, definitions) = (deliverer.clone(), definitions.clone());
+    let stopped = stopped.clone();
+    Some(async move {
+        let _turn = turn;
+        if let Err(error) = carry(&deliverer, &definitions, delivery, claim, &stopped).await {
+            tracing::error!(%error, "how a delivery ended could not be written down; it is tried again when its lease has run out");
+        }
+    })
 }
 
 fn settle(done: Result<String, tokio::task::JoinError>, counts: &mut HashMap<String, usize>) {
@@ -115,12 +143,17 @@ fn settle(done: Result<String, tokio::task::JoinError>, counts: &mut HashMap<Str
     }
 }
 
-/// As many deliveries as there is room for, on channels that have some, and the channels as they
-/// are defined now: what was wrong with one can be mended while mail waits.
-async fn take(
-    shared: &Shared,
-    counts: &HashMap<String, usize>,
-) -> Result<(Arc<Definitions>, Vec<(Delivery, AttemptClaim)>), StoreError> {
+/// Deliveries that were taken.
+struct Taken {
+    /// The channels as they are defined now: what was wrong with one can be mended while mail waits.
+    definitions: Arc<Definitions>,
+    claimed: Vec<(Delivery, AttemptClaim)>,
+    /// Whether more may wait, for which there is no room yet.
+    more_may_wait: bool,
+}
+
+/// As many deliveries as there is room for, on channels that have some.
+async fn take(shared: &Shared, counts: &HashMap<String, usize>) -> Result<Taken, StoreError> {
     let all: usize = counts.values().sum();
     let definitions = shared.definitions.current(&shared.store).await?;
     let (mut busy, mut room) = (Vec::new(), MOST_UNDER_WAY.saturating_sub(all));
@@ -157,7 +190,11 @@ async fn take(
     // What waits for a channel that there is no more is taken when another one has room.
     let none_free = busy.len() == 1 + definitions.set.channels.len();
     if room == 0 || none_free {
-        return Ok((definitions, Vec::new()));
+        return Ok(Taken {
+            definitions,
+            claimed: Vec::new(),
+            more_may_wait: true,
+        });
     }
     let claimed = shared
         .store
@@ -170,7 +207,11 @@ async fn take(
             &shared.carried.all(),
         )
         .await?;
-    Ok((definitions, claimed))
+    Ok(Taken {
+        more_may_wait: claimed.len() >= room || !busy.is_empty(),
+        definitions,
+        claimed,
+    })
 }
 
 async fn carry(

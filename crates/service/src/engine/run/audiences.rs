@@ -47,20 +47,47 @@ pub async fn audiences(
     for query in &report.audience_queries {
         found.extend(ask(shared, context, query).await?);
     }
-    if let Some(only) = &run.only_to {
-        let only: OnlyTo = serde_json::from_value(only.clone())
-            .map_err(|error| WorkError::Run(error.to_string()))?;
-        if found.is_empty() {
-            found.push(everybodys(definitions, report));
-        }
-        found = vec![
-            narrowed(definitions, found, &only)
-                .map_err(|error| WorkError::Run(error.to_string()))?,
-        ];
-    }
-    let kept = serde_json::to_value(&found).map_err(|error| WorkError::Run(error.to_string()))?;
-    shared.store.keep_audiences(context.claim, &kept).await?;
+    let found = only_some(context, found)?;
+    shared
+        .store
+        .keep_audiences(context.claim, &kept(&found)?)
+        .await?;
     Ok(found)
+}
+
+/// The audiences of a run that begins and for which nobody has to be asked, and as they are kept.
+pub fn at_once(
+    context: &RunContext,
+) -> Result<Option<(Vec<ResolvedAudience>, serde_json::Value)>, WorkError> {
+    if context.run.audiences.is_some() || !context.report.audience_queries.is_empty() {
+        return Ok(None);
+    }
+    let found = only_some(context, context.definitions.set.audiences(&context.report))?;
+    let kept = kept(&found)?;
+    Ok(Some((found, kept)))
+}
+
+fn kept(found: &[ResolvedAudience]) -> Result<serde_json::Value, WorkError> {
+    serde_json::to_value(found).map_err(|error| WorkError::Run(error.to_string()))
+}
+
+/// Those who get it this time.
+fn only_some(
+    context: &RunContext,
+    mut found: Vec<ResolvedAudience>,
+) -> Result<Vec<ResolvedAudience>, WorkError> {
+    let Some(only) = &context.run.only_to else {
+        return Ok(found);
+    };
+    let only: OnlyTo =
+        serde_json::from_value(only.clone()).map_err(|error| WorkError::Run(error.to_string()))?;
+    if found.is_empty() {
+        found.push(everybodys(&context.definitions, &context.report));
+    }
+    let narrowed = narrowed(&context.definitions, found, &only);
+    Ok(vec![
+        narrowed.map_err(|error| WorkError::Run(error.to_string()))?,
+    ])
 }
 
 /// The view of a report that has no audiences.

@@ -4,7 +4,7 @@
 use std::collections::BTreeMap;
 
 use futures::future::join_all;
-use maple_lark_api::{StepKind, StepState};
+use maple_lark_api::{RunState, StepKind, StepState};
 use maple_lark_definition::{Dashboard, Query, SendWhen};
 use maple_lark_document::{
     Snapshot,
@@ -12,7 +12,10 @@ use maple_lark_document::{
     snapshot::{Outcome, Sealed, ZoneRules},
 };
 use maple_lark_sources::Values;
-use maple_lark_store::runs::StoredSnapshot;
+use maple_lark_store::{
+    pictures::{Pictures, WholeSnapshot},
+    runs::{Run, SnapshotHead, StoredSnapshot},
+};
 use uuid::Uuid;
 
 use super::{
@@ -21,13 +24,27 @@ use super::{
     earlier::{self, add_earlier_runs},
 };
 use crate::engine::{
+    lately::is_small,
     limits::Purpose,
     notify,
     room::{Held, OF_A_SNAPSHOT},
     shared::{Shared, WorkError},
 };
 
-/// Collects what is not kept yet.
+/// A snapshot of a run that is under way.
+pub struct Collected {
+    pub head: SnapshotHead,
+    /// All of it, if it is small and was collected just now: it need not be read again.
+    pub whole: Option<WholeSnapshot>,
+}
+
+/// The snapshots of a run that an earlier process has kept.
+pub async fn kept(shared: &Shared, run: &Run) -> Result<Vec<Collected>, WorkError> {
+    let heads = shared.store.snapshot_heads(run.id).await?.into_iter();
+    Ok(heads.map(|head| Collected { head, whole: None }).collect())
+}
+
+/// Collects what is not kept yet. Answers with all of them.
 #[expect(
     clippy::too_many_lines,
     reason = "collects and keeps one set of values after the other"
@@ -37,7 +54,7 @@ pub async fn collect(
     context: &RunContext,
     value_sets: BTreeMap<String, Values>,
     incomplete: Option<String>,
-) -> Result<(), WorkError> {
+) -> Result<Vec<Collected>, WorkError> {
     let RunContext {
         run,
         definitions,
@@ -45,17 +62,15 @@ pub async fn collect(
         window,
         ..
     } = context;
-    let kept: Vec<String> = shared
-        .store
-        .snapshot_heads(run.id)
-        .await?
-        .into_iter()
-        .map(|snapshot| snapshot.values_key)
-        .collect();
+    // A run has snapshots only if it was being collected before.
+    let mut collected = match *run.state {
+        RunState::Collecting => kept(shared, run).await?,
+        _ => Vec::new(),
+    };
     let head = shared.store.archive_head().await?;
     let head = head.map(|(day, sha256)| format!("{day} {sha256}"));
     for (key, values) in value_sets {
-        if kept.contains(&key) {
+        if collected.iter().any(|one| one.head.values_key == key) {
             continue;
         }
         // Given back when the snapshot is kept.
@@ -123,7 +138,7 @@ pub async fn collect(
             .values()
             .map(|value| value.readable())
             .collect();
-        let shown = shown.into();
+        let shown = serde_json::Value::from(shown);
         // What a query does not go by says nothing of what it shows.
         let mut chosen = chosen(&snapshot.values);
         let shown_in = definitions.set.dashboards_of(report);
@@ -139,25 +154,28 @@ pub async fn collect(
             .run(move || snapshot.seal())
             .await?;
         let detail = format!("{} bytes packed, SHA-256 {digest}", body.len());
-        shared
-            .store
-            .keep_snapshot(
-                context.claim,
-                StoredSnapshot {
-                    id: Uuid::now_v7(),
-                    run_id: run.id,
-                    values_key: key.clone(),
-                    sha256: digest,
-                    body,
-                    created_at: shared.now(),
-                    status: None,
-                    quiet: None,
-                    shown: Some(shown),
-                    chosen: Some(chosen),
-                    removed_at: None,
-                },
-                &pictures,
-            )
+        let stored = StoredSnapshot {
+            id: Uuid::now_v7(),
+            run_id: run.id,
+            values_key: key.clone(),
+            sha256: digest,
+            body,
+            created_at: shared.now(),
+            status: None,
+            quiet: None,
+            shown: Some(shown),
+            chosen: Some(chosen),
+            removed_at: None,
+        };
+        let head = SnapshotHead::of(&stored);
+        let whole = is_small(stored.body.len()) && pictures.is_empty();
+        let whole = whole.then(|| WholeSnapshot {
+            stored: stored.clone(),
+            pictures: Pictures::new(),
+        });
+        let store = &shared.store;
+        store
+            .keep_snapshot(context.claim, stored, &pictures)
             .await?;
         shared
             .store
@@ -170,8 +188,9 @@ pub async fn collect(
                 shared.now(),
             )
             .await?;
+        collected.push(Collected { head, whole });
     }
-    Ok(())
+    Ok(collected)
 }
 
 /// Asks one query of a run, with its step on record.

@@ -1,6 +1,6 @@
 //! What one claimed run goes through its steps with: made once, when it is claimed.
 
-use std::time::Duration;
+use std::{sync::Arc, time::Duration};
 
 use maple_lark_data::digest::sha256;
 use maple_lark_definition::{Dashboard, ParameterValue, Query, Report, Times};
@@ -15,7 +15,7 @@ pub struct RunContext {
     pub run: Run,
     /// What everything that is written about the run carries.
     pub claim: Claim,
-    pub definitions: Definitions,
+    pub definitions: Arc<Definitions>,
     pub report: Report,
     pub window: Window,
     pub time_limit: Duration,
@@ -38,7 +38,7 @@ impl RunContext {
         Ok(Self {
             window: window_of(&run)?,
             time_limit: Duration::from_secs(report.time_limit_seconds),
-            definitions,
+            definitions: Arc::new(definitions),
             report,
             claim: run.claim(),
             run,

@@ -18,9 +18,8 @@ use crate::engine::{
 };
 
 /// Whether no snapshot of a run is worth sending.
-pub async fn all_quiet(shared: &Shared, run: &Run) -> Result<bool, WorkError> {
-    let heads = shared.store.snapshot_heads(run.id).await?;
-    Ok(!heads.is_empty() && heads.iter().all(|head| head.quiet.is_some()))
+pub fn all_quiet(heads: &[SnapshotHead]) -> bool {
+    !heads.is_empty() && heads.iter().all(|head| head.quiet.is_some())
 }
 
 /// One delivery for each recipient and channel of each audience, waiting from now on.
@@ -29,10 +28,10 @@ pub async fn enqueue(
     shared: &Shared,
     context: &RunContext,
     audiences: &[ResolvedAudience],
+    snapshots: &[SnapshotHead],
 ) -> Result<Option<String>, WorkError> {
     let RunContext { run, report, .. } = context;
     let store = &shared.store;
-    let snapshots = store.snapshot_heads(run.id).await?;
     let now = shared.now();
     let mail_server = report
         .deliver
@@ -73,7 +72,7 @@ pub async fn enqueue(
         ));
     }
     tracing::info!(count = deliveries.len(), "deliveries are in the outbox");
-    store.enqueue(context.claim, deliveries).await?;
+    store.enqueue(context.claim, &deliveries).await?;
     Ok(None)
 }
 
@@ -181,6 +180,9 @@ impl Enqueuing<'_> {
         audience: &ResolvedAudience,
         snapshot: &SnapshotHead,
     ) -> Result<(), WorkError> {
+        if audience.channels.is_empty() {
+            return Ok(());
+        }
         let definitions = self.shared.definitions.current(&self.shared.store).await?;
         for name in &audience.channels {
             let id = Uuid::now_v7();

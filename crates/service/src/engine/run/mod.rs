@@ -17,7 +17,10 @@ use std::{sync::Arc, time::Duration};
 use chrono::TimeDelta;
 use maple_lark_api::{RunState, Work};
 use maple_lark_definition::{OnFailedBlock, Report, ResolvedAudience};
-use maple_lark_store::{StoreError, runs::Run};
+use maple_lark_store::{
+    StoreError,
+    runs::{Run, SnapshotHead},
+};
 use tracing::Instrument;
 
 use super::{
@@ -26,6 +29,7 @@ use super::{
     shared::{Held, Shared, WorkError, keep_lease},
 };
 pub use audiences::OnlyTo;
+use collect::Collected;
 use context::RunContext;
 pub use context::{chosen, values_key};
 pub use earlier::LookBack;
@@ -119,19 +123,21 @@ async fn advance(shared: &Arc<Shared>, context: &RunContext) -> Result<(), WorkE
     let (store, claim) = (&shared.store, context.claim);
     if run.state == RunState::Releasing {
         let audiences = audiences::audiences(shared, context).await?;
-        return send(shared, context, &audiences).await;
+        let heads = store.snapshot_heads(run.id).await?;
+        return send(shared, context, &audiences, &heads).await;
     }
     // Whatever left it there has kept all of its snapshots first.
-    let audiences = if run.state == RunState::Rendering {
-        audiences::audiences(shared, context).await?
+    let (audiences, collected) = if run.state == RunState::Rendering {
+        let audiences = audiences::audiences(shared, context).await?;
+        (audiences, collect::kept(shared, run).await?)
     } else {
-        let Some(audiences) = collected(shared, context).await? else {
+        let Some(collected) = collected(shared, context).await? else {
             return Ok(());
         };
-        audiences
+        collected
     };
-    let failed = render::render(shared, context, &audiences).await?;
-    shared.wake.notify_waiters();
+    let render::Judged { heads, failed } =
+        render::render(shared, context, &audiences, collected).await?;
 
     if let Some(problem) = why_held(report, &failed) {
         tracing::warn!(problem, "held");
@@ -148,7 +154,7 @@ async fn advance(shared: &Arc<Shared>, context: &RunContext) -> Result<(), WorkE
         return Ok(());
     }
     if let Some(doubt) = &run.doubt
-        && !enqueue::all_quiet(shared, run).await?
+        && !enqueue::all_quiet(&heads)
     {
         tracing::warn!(doubt, "held");
         return Ok(store
@@ -157,34 +163,37 @@ async fn advance(shared: &Arc<Shared>, context: &RunContext) -> Result<(), WorkE
     }
     if let Some(approval) = &report.approval
         && run.only_to.is_none()
-        && !enqueue::all_quiet(shared, run).await?
+        && !enqueue::all_quiet(&heads)
     {
         let deadline = shared.now() + TimeDelta::seconds(approval.deadline_seconds as i64);
         tracing::info!(%deadline, "awaits approval");
         store.await_approval(claim, deadline).await?;
-        shared.wake.notify_waiters();
         return Ok(());
     }
-    send(shared, context, &audiences).await
+    send(shared, context, &audiences, &heads).await
 }
 
-/// Waits for the data of a run and collects it. Answers with its audiences if this process goes on with it.
+/// Waits for the data of a run and collects it. Answers with its audiences and snapshots if this process goes on
+/// with it.
 async fn collected(
     shared: &Arc<Shared>,
     context: &RunContext,
-) -> Result<Option<Vec<ResolvedAudience>>, WorkError> {
+) -> Result<Option<(Vec<ResolvedAudience>, Vec<Collected>)>, WorkError> {
     let (store, claim) = (&shared.store, context.claim);
     let incomplete = match wait::wait(shared, context).await? {
         Ready::Yes => context.run.incomplete.clone(),
         Ready::Never(reason) => Some(reason),
         Ready::Later => return Ok(None),
     };
-    store
-        .set_run_state(claim, RunState::Collecting, None, shared.now())
-        .await?;
-    let audiences = audiences::audiences(shared, context).await?;
+    let audiences = if let Some((found, kept)) = audiences::at_once(context)? {
+        store.begin_collecting(claim, Some(&kept)).await?;
+        found
+    } else {
+        store.begin_collecting(claim, None).await?;
+        audiences::audiences(shared, context).await?
+    };
     let value_sets = audiences::value_sets(context, &audiences);
-    collect::collect(shared, context, value_sets, incomplete).await?;
+    let collected = collect::collect(shared, context, value_sets, incomplete).await?;
     store
         .set_run_state(claim, RunState::Rendering, None, shared.now())
         .await?;
@@ -193,7 +202,7 @@ async fn collected(
         tracing::info!("collected; another process makes the documents");
         store.give_back(claim).await?;
     }
-    Ok(goes_on.then_some(audiences))
+    Ok(goes_on.then_some((audiences, collected)))
 }
 
 /// Why a run with these failed blocks is held, if it is.
@@ -215,9 +224,10 @@ async fn send(
     shared: &Shared,
     context: &RunContext,
     audiences: &[ResolvedAudience],
+    heads: &[SnapshotHead],
 ) -> Result<(), WorkError> {
     let (run, report) = (&context.run, &context.report);
-    if let Some(reason) = enqueue::enqueue(shared, context, audiences).await? {
+    if let Some(reason) = enqueue::enqueue(shared, context, audiences, heads).await? {
         tracing::info!(reason, "quiet");
         shared
             .store
@@ -225,6 +235,6 @@ async fn send(
             .await?;
         notify::confirm_quiet(shared, run, report, &reason).await?;
     }
-    shared.wake.notify_waiters();
+    shared.outbox.notify_one();
     Ok(())
 }

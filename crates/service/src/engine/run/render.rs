@@ -1,11 +1,12 @@
 //! Composes each snapshot of a run and keeps its documents.
 
-use std::collections::BTreeSet;
+use std::{collections::BTreeSet, sync::Arc, time::Instant};
 
 use maple_lark_api::{StepKind, StepState};
 use maple_lark_data::{digest::sha256, status::Status};
 use maple_lark_definition::{Format, RecipientFormat, Report, ResolvedAudience, SendWhen};
 use maple_lark_document::{
+    Snapshot,
     compose::{compose, compose_for},
     document::Document,
     send_condition,
@@ -17,29 +18,46 @@ use maple_lark_store::{
 };
 use uuid::Uuid;
 
-use super::context::{RunContext, values_key};
+use super::{
+    collect::Collected,
+    context::{RunContext, values_key},
+};
 use crate::engine::{
     guard::Panicked,
+    lately::{Composed, is_small},
     limits::Purpose,
     shared::{Shared, WorkError},
     snapshots,
 };
 
+/// What became of the snapshots of a run.
+pub struct Judged {
+    /// All of them, as they were judged.
+    pub heads: Vec<SnapshotHead>,
+    /// The blocks that failed and why, each named once.
+    pub failed: Vec<(String, String)>,
+}
+
 /// Renders every snapshot in every format of the report, in every way that somebody of its
-/// audiences reads it, and keeps how each was judged. Answers with the blocks that failed and
-/// why, each named once.
+/// audiences reads it, and keeps how each was judged.
 pub async fn render(
     shared: &Shared,
     context: &RunContext,
     audiences: &[ResolvedAudience],
-) -> Result<Vec<(String, String)>, WorkError> {
+    collected: Vec<Collected>,
+) -> Result<Judged, WorkError> {
     let RunContext { run, report, .. } = context;
-    let mut failed = BTreeSet::new();
-    for head in shared.store.snapshot_heads(run.id).await? {
+    let (mut heads, mut failed) = (Vec::with_capacity(collected.len()), BTreeSet::new());
+    for Collected { mut head, whole } in collected {
         // One at a time: a snapshot may be large.
-        let Some(stored) = shared.store.whole_snapshot(head.id).await? else {
+        let Some(stored) = (match whole {
+            Some(whole) => Some(whole),
+            None => shared.store.whole_snapshot(head.id).await?,
+        }) else {
+            heads.push(head);
             continue;
         };
+        let small = is_small(stored.stored.body.len()) && stored.pictures.is_empty();
         let last = match &report.send_when {
             SendWhen::Change => shared
                 .store
@@ -56,7 +74,8 @@ pub async fn render(
             .computing(Purpose::Work)
             .run(move || composed(&stored, &report_of_run, last, &formats_wanted))
             .await?;
-        let Composed {
+        let AllComposed {
+            snapshot,
             document,
             others,
             quiet,
@@ -71,15 +90,27 @@ pub async fn render(
                 quiet.as_deref(),
             )
             .await?;
+        head.status = Some(document.summary.status.word().to_owned());
+        head.quiet = quiet;
+        let snapshot = small.then(|| Arc::new(snapshot));
         for (variant, document) in std::iter::once((String::new(), document)).chain(others) {
+            let document = Arc::new(document);
+            if let Some(snapshot) = &snapshot {
+                let composed = Composed::of(&context.definitions, snapshot, &document);
+                let lately = &shared.lately;
+                lately.put(head.id, &variant, composed, Instant::now());
+            }
             formats(shared, run, report, &head, &variant, document).await?;
         }
+        heads.push(head);
     }
-    Ok(failed.into_iter().collect())
+    let failed = failed.into_iter().collect();
+    Ok(Judged { heads, failed })
 }
 
 /// What comes of a snapshot.
-struct Composed {
+struct AllComposed {
+    snapshot: Snapshot,
     document: Document,
     /// The same for each other way to read numbers and dates, by its key.
     others: Vec<(String, Document)>,
@@ -92,7 +123,7 @@ fn composed(
     report: &Report,
     last: Option<Status>,
     formats: &[RecipientFormat],
-) -> Result<Composed, BadSnapshot> {
+) -> Result<AllComposed, BadSnapshot> {
     let snapshot = snapshots::open(kept)?;
     let document = compose(&snapshot)?;
     let quiet = send_condition::reason(report, &snapshot, &document, last);
@@ -100,7 +131,8 @@ fn composed(
         .iter()
         .map(|format| Ok((format.key(), compose_for(&snapshot, format)?)))
         .collect::<Result<_, BadSnapshot>>()?;
-    Ok(Composed {
+    Ok(AllComposed {
+        snapshot,
         document,
         others,
         quiet,
@@ -134,10 +166,10 @@ async fn formats(
     report: &Report,
     head: &SnapshotHead,
     variant: &str,
-    document: Document,
+    document: Arc<Document>,
 ) -> Result<(), WorkError> {
     // Let go with its last format, before the files are stored.
-    let mut document = Some(std::sync::Arc::new(document));
+    let mut document = Some(document);
     let mut formats = report.formats.iter().copied().peekable();
     while let Some(format) = formats.next() {
         let way = if variant.is_empty() {
@@ -227,7 +259,7 @@ enum RenderFailed {
 /// Layout is work for a processor, so it is kept off the threads that serve requests.
 async fn documents(
     shared: &Shared,
-    document: std::sync::Arc<Document>,
+    document: Arc<Document>,
     format: Format,
 ) -> Result<Vec<maple_lark_render::Rendered>, RenderFailed> {
     let rendered = shared

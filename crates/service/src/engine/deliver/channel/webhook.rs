@@ -167,6 +167,7 @@ async fn webhook_body(
         run,
         snapshot,
         document,
+        ..
     } = opened;
     if settings.text.is_some() || settings.body.is_some() {
         let text = match &settings.text {
