@@ -1,5 +1,5 @@
-//! Rows that are kept under a condition, in one statement: most of what a run keeps is small, and asking costs more than
-//! writing it.
+//! Rows that are kept under a condition, in one statement: most of what a run keeps is small, and each statement costs more
+//! than what it writes.
 
 use std::collections::BTreeSet;
 

@@ -88,6 +88,7 @@ pub struct SnapshotHead {
 }
 
 impl SnapshotHead {
+    /// What a list of snapshots says of one that is at hand.
     #[must_use]
     pub fn of(snapshot: &StoredSnapshot) -> Self {
         Self {

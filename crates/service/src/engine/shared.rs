@@ -111,7 +111,7 @@ impl Shared {
         }
     }
 
-    /// Whether most of what works on runs has one in hand.
+    /// Whether most workers have a run in hand.
     pub fn is_busy(&self) -> bool {
         self.in_hand.count() > RUN_WORKERS / 2
     }
