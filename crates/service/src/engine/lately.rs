@@ -67,6 +67,7 @@ impl<T: Clone> Lately<T> {
     /// Keeps one; the oldest goes for it.
     pub fn put(&self, snapshot: Uuid, variant: &str, of: T, now: Instant) {
         let mut kept = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        kept.retain(|one| now.duration_since(one.since) < LONGEST);
         if kept.len() == MOST {
             kept.pop_front();
         }
@@ -108,6 +109,9 @@ mod tests {
         lately.put(ids[MOST], "", 99, now);
         assert_eq!(lately.get(ids[MOST], "", now), Some(99));
         assert_eq!(lately.get(ids[MOST], "", now + LONGEST), None);
+        // What is too old goes with the next.
+        lately.put(ids[0], "", 100, now + LONGEST);
+        assert_eq!(lately.0.lock().unwrap().len(), 1);
         assert!(is_small(LARGEST) && !is_small(LARGEST + 1));
     }
 }
