@@ -75,8 +75,8 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
         "faster than a warm browser",
         ratio(warm, ours),
         "times",
-        ratio(warm, ours) >= 13.0,
-        "13",
+        ratio(warm, ours) >= 16.0,
+        "16",
     );
     goals.check(
         "faster than a cold browser",
@@ -140,15 +140,15 @@ async fn long_table(goals: &mut Goals) -> Done<()> {
         "a long table, faster than a warm browser",
         ratio(warm, ours),
         "times",
-        ratio(warm, ours) >= 5.0,
-        "5",
+        ratio(warm, ours) >= 9.0,
+        "9",
     );
     goals.check(
         "most memory for a long table",
         most,
         "MiB",
-        most < 260.0,
-        "under 260",
+        most < 170.0,
+        "under 170",
     );
     let size = bytes.len() as f64 / 1e6;
     goals.check("size of its tagged PDF", size, "MB", size < 3.0, "under 3");

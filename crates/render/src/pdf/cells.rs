@@ -1,5 +1,5 @@
 //! Fits the texts of a table into columns: how wide each is, where lines break, how high
-//! rows are. The typesetter then lays out a table of empty cells, which costs a tenth.
+//! rows are. The typesetter then lays out a table of empty rows, which costs a hundredth.
 
 use maple_lark_document::document::{Align, ShownTable};
 use serde_json::{Value, json};
@@ -315,6 +315,16 @@ pub struct Line<'a> {
 }
 
 impl Fitted<'_> {
+    /// Whether the typesetter lays it out by whole rows: each of its cells costs it as much as a row.
+    pub fn by_rows(&self) -> bool {
+        self.columns.len() > 1
+    }
+
+    /// Where a column begins.
+    pub fn left(&self, place: usize) -> f64 {
+        self.widths[..place].iter().copied().map(round).sum()
+    }
+
     pub fn width(&self) -> f64 {
         self.widths.iter().sum()
     }

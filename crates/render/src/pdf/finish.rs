@@ -11,10 +11,10 @@ use std::collections::HashMap;
 use maple_lark_document::{chart::Chart, document::Document};
 use typst::{
     ecow::{EcoString, eco_format},
-    foundations::{Bytes, Content},
+    foundations::{Bytes, Content, Packed, Smart},
     introspection::{Location, Tag},
     layout::{Abs, Frame, FrameItem, GroupItem, Point, Size as PageSize},
-    model::{Destination, LinkMarker, TableCell},
+    model::{Destination, LinkMarker, TableCell, TableElem},
     syntax::Span,
     visualize::{
         Curve, DashPattern, FillRule, FixedStroke, Geometry, Image, ImageElem, ImageKind, LineJoin,
@@ -26,6 +26,7 @@ use typst_layout::Page;
 use super::{
     cells::{Faces, Fitted},
     glyphs::paint,
+    rows,
 };
 use crate::{
     chart::{
@@ -45,6 +46,8 @@ pub struct Finish<'a> {
     tables: Vec<Option<Fitted<'a>>>,
     /// How many tables have begun.
     begun: usize,
+    /// The row whose cells are set, until the typesetter says that it has ended.
+    row: Option<Location>,
     page: usize,
     pages: usize,
     /// Where the labels of the pages are, and on which page.
@@ -106,6 +109,7 @@ impl<'a> Finish<'a> {
             by_picture: HashMap::new(),
             tables: Vec::new(),
             begun: 0,
+            row: None,
             page: 0,
             pages: 0,
             places: HashMap::new(),
@@ -183,8 +187,15 @@ impl<'a> Finish<'a> {
         self.places.get(address.strip_prefix(PLACE)?).copied()
     }
 
-    /// What begins here: a link to a place says its page instead of its address.
+    /// What begins here, if it is another than the typesetter knows of: a link to a place says its page instead of
+    /// its address, and a table that was laid out by whole rows has cells.
     fn begins(&self, content: &Content) -> Option<Content> {
+        if let Some(table) = content.to_packed::<TableElem>() {
+            let next = self.tables.get(self.begun)?.as_ref();
+            return next
+                .filter(|next| next.by_rows())
+                .and_then(|_| rows::table(table));
+        }
         let link = content.to_packed::<LinkMarker>()?;
         let (_, page) = self.place(link.alt.as_ref()?)?;
         let mut link = link.clone();
@@ -234,15 +245,20 @@ impl<'a> Finish<'a> {
                     if content.is::<ImageElem>() {
                         figure.begins(&set);
                     }
+                    if let Some(cell) = content.to_packed::<TableCell>() {
+                        self.cell_that_begins(cell, item, *at, &mut set);
+                        continue;
+                    }
                     set.push(
                         *at,
                         self.begins(content).map_or_else(
                             || item.clone(),
-                            |link| FrameItem::Tag(Tag::Start(link, *flags)),
+                            |begun| FrameItem::Tag(Tag::Start(begun, *flags)),
                         ),
                     );
-                    self.cell_that_begins(content, *at, &mut set);
                 }
+                // Its cells have ended.
+                FrameItem::Tag(Tag::End(place, ..)) if self.row == Some(*place) => self.row = None,
                 other => set.push(*at, other.clone()),
             }
         }
@@ -252,19 +268,47 @@ impl<'a> Finish<'a> {
         (set, figure.outside)
     }
 
-    /// Sets the texts of a cell of a fitted table, where one begins.
-    fn cell_that_begins(&mut self, content: &Content, at: Point, into: &mut Frame) {
-        let Some(cell) = content.to_packed::<TableCell>() else {
-            return;
+    /// Sets the cell of a table where one begins, given with its tag; of a fitted table with its texts, and all cells
+    /// of a row that was laid out whole.
+    fn cell_that_begins(
+        &mut self,
+        cell: &Packed<TableCell>,
+        tag: &FrameItem,
+        at: Point,
+        into: &mut Frame,
+    ) {
+        let place = |set: Option<Smart<usize>>| set.and_then(Smart::custom);
+        let repeated = cell.is_repeated.as_option().unwrap_or(false);
+        let (Some(x), Some(y)) = (place(*cell.x.as_option()), place(*cell.y.as_option())) else {
+            return into.push(at, tag.clone());
         };
-        let place = |n: &typst::foundations::Smart<usize>| n.custom();
-        if let (Some(x), Some(y)) = (
-            cell.x.as_option().and_then(|x| place(&x)),
-            cell.y.as_option().and_then(|y| place(&y)),
-        ) {
-            let repeated = cell.is_repeated.as_option().unwrap_or(false);
-            self.begun += usize::from((x, y, repeated) == (0, 0, false));
-            self.cell(x, y, at, into);
+        self.begun += usize::from((x, y, repeated) == (0, 0, false));
+        let fitted = self
+            .begun
+            .checked_sub(1)
+            .and_then(|table| self.tables.get(table)?.as_ref());
+        let Some(fitted) = fitted else {
+            return into.push(at, tag.clone());
+        };
+        match cell.location().filter(|_| fitted.by_rows()) {
+            Some(_) if y == 0 && !repeated => {
+                let heading = rows::heading(cell);
+                into.push(at, FrameItem::Tag(Tag::Start(heading, rows::FLAGS)));
+            }
+            Some(place) if y > 0 => {
+                self.row = Some(place);
+                for x in 0..fitted.columns.len() {
+                    let (begins, ends) = rows::cell(cell, place, x);
+                    let at = at + Point::with_x(Abs::pt(fitted.left(x)));
+                    into.push(at, FrameItem::Tag(begins));
+                    self.cell(fitted, x, y, at, into);
+                    into.push(at, FrameItem::Tag(ends));
+                }
+            }
+            _ => {
+                into.push(at, tag.clone());
+                self.cell(fitted, x, y, at, into);
+            }
         }
     }
 
@@ -431,14 +475,7 @@ impl<'a> Finish<'a> {
         clippy::too_many_lines,
         reason = "draws what a cell has, one thing over the other"
     )]
-    fn cell(&self, x: usize, y: usize, at: Point, into: &mut Frame) {
-        let Some(Some(fitted)) = self
-            .begun
-            .checked_sub(1)
-            .and_then(|table| self.tables.get(table))
-        else {
-            return;
-        };
+    fn cell(&self, fitted: &Fitted<'_>, x: usize, y: usize, at: Point, into: &mut Frame) {
         // The first row has the headings.
         let Some(row) = y.checked_sub(1).filter(|row| *row < fitted.count()) else {
             return;

@@ -17,7 +17,8 @@ use crate::{fonts, palette};
 /// A font with digits that are all of one width.
 pub struct Face {
     font: FontInstance,
-    digits: [u16; 10],
+    /// The glyphs of ASCII, most of what is set, with how wide they are; nothing for those that the font lacks.
+    ascii: [Option<(u16, Em)>; 128],
 }
 
 impl Face {
@@ -30,20 +31,31 @@ impl Face {
             &[Feature::new(Tag::from_bytes(b"tnum"), 1, ..)],
             buffer,
         );
-        let mut digits = [0; 10];
         // One glyph for each digit, in their order.
-        digits
-            .iter_mut()
-            .zip(shaped.glyph_infos())
-            .for_each(|(digit, info)| *digit = info.glyph_id as u16);
-        Self { font, digits }
+        let digits: Vec<u16> = shaped
+            .glyph_infos()
+            .iter()
+            .map(|info| info.glyph_id as u16)
+            .collect();
+        let ascii = std::array::from_fn(|code| {
+            let glyph = char::from(code as u8);
+            let digit = glyph.to_digit(10).map(|digit| digit as usize);
+            let id = match digit.and_then(|digit| digits.get(digit)) {
+                Some(id) => *id,
+                None => font.ttf().glyph_index(glyph)?.0,
+            };
+            Some((id, font.x_advance(id).unwrap_or_default()))
+        });
+        Self { font, ascii }
     }
 
-    fn glyph(&self, glyph: char) -> Option<u16> {
-        match glyph.to_digit(10) {
-            Some(digit) => Some(self.digits[digit as usize]),
-            None => self.font.ttf().glyph_index(glyph).map(|id| id.0),
+    /// The glyph of a character, and how wide it is.
+    fn glyph(&self, glyph: char) -> Option<(u16, Em)> {
+        if let Some(known) = self.ascii.get(glyph as usize) {
+            return *known;
         }
+        let id = self.font.ttf().glyph_index(glyph)?.0;
+        Some((id, self.font.x_advance(id).unwrap_or_default()))
     }
 
     /// Whether glyphs side by side are all that the text needs: the font has each of them,
@@ -56,17 +68,12 @@ impl Face {
         })
     }
 
-    fn advance(&self, glyph: char) -> Em {
-        self.glyph(glyph)
-            .and_then(|id| self.font.x_advance(id))
-            .unwrap_or_default()
-    }
-
     /// How wide the text is in points.
     pub fn width(&self, text: &str, size: f64) -> f64 {
         stop::check();
         text.chars()
-            .map(|glyph| self.advance(glyph))
+            .filter_map(|glyph| self.glyph(glyph))
+            .map(|(_, advance)| advance)
             .sum::<Em>()
             .get()
             * size
@@ -84,14 +91,17 @@ impl Face {
         if !self.can_set(text) {
             return self.shaped(text, size, colour);
         }
-        let glyph = |(at, glyph): (usize, char)| Glyph {
-            id: self.glyph(glyph).unwrap_or(0),
-            x_advance: self.advance(glyph),
-            x_offset: Em::zero(),
-            y_advance: Em::zero(),
-            y_offset: Em::zero(),
-            range: at as u16..(at + glyph.len_utf8()) as u16,
-            span: (Span::detached(), 0),
+        let glyph = |(at, glyph): (usize, char)| {
+            let (id, x_advance) = self.glyph(glyph).unwrap_or_default();
+            Glyph {
+                id,
+                x_advance,
+                x_offset: Em::zero(),
+                y_advance: Em::zero(),
+                y_offset: Em::zero(),
+                range: at as u16..(at + glyph.len_utf8()) as u16,
+                span: (Span::detached(), 0),
+            }
         };
         let item = item(
             self.font.clone(),

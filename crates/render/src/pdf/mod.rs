@@ -5,6 +5,7 @@ mod finish;
 mod glyphs;
 mod pack;
 mod provenance;
+mod rows;
 
 use std::{
     collections::HashMap,

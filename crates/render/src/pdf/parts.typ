@@ -63,7 +63,7 @@
 #let heading-cells(given, headings) = headings.map(h => text(weight: 600, fill: given.muted, if h.unit == "" { h.title } else { [#h.title #text(weight: 400)[(#h.unit)]] }))
 #let sides(headings) = headings.map(h => if h.align == "right" { right } else { left })
 
-// A table whose cells are empty: what they say is set in them when their place is known.
+// A table whose rows are empty, each one cell: what its cells say is set when their place is known.
 #let fitted-table(given, part) = {
   set text(size: part.size * 1pt)
   table(
@@ -74,7 +74,7 @@
     // Lines between rows are set with the cells: as strokes, each cell's tag would describe them.
     stroke: none,
     table.header(..heading-cells(given, part.headings), table.hline(stroke: 0.9pt + given.muted)),
-    ..([],) * (part.count * part.widths.len()),
+    ..(table.cell(colspan: part.widths.len())[],) * part.count,
   )
 }
 

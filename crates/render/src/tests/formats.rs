@@ -274,6 +274,48 @@ fn the_cells_of_a_table_are_tagged_as_cells() {
     assert!(table.contains("\"=cmd()\""), "{table}");
 }
 
+/// A table over several pages is one table to its readers, with a row for each row and its cells in order, wherever
+/// the pages end.
+#[test]
+fn a_table_over_several_pages_is_tagged_as_one() {
+    let hosts: Vec<String> = (0..200).map(|number| format!("host-{number:03}")).collect();
+    let rows: Vec<(&str, f64)> = hosts.iter().map(|host| (host.as_str(), 50.5)).collect();
+    let bytes = pdf(&document(disks(&rows))).unwrap();
+    let pages = asked("pdfinfo", &[], &bytes);
+    let pages: usize = pages
+        .lines()
+        .find_map(|line| line.strip_prefix("Pages:")?.trim().parse().ok())
+        .unwrap();
+    assert!(pages > 4, "{pages}");
+    let structure = asked("pdfinfo", &["-struct-text"], &bytes);
+    let table = structure.split("Table").nth(1).unwrap();
+    let tags = table
+        .lines()
+        .filter_map(|line| line.trim_start().split([' ', ':']).next());
+    let count = |wanted: &str| tags.clone().filter(|tag| *tag == wanted).count();
+    assert_eq!(
+        ["THead", "TBody", "TH", "TR", "TD"].map(count),
+        [1, 1, 3, 201, 600]
+    );
+    let said: Vec<&str> = table
+        .split("TBody")
+        .nth(1)
+        .unwrap()
+        .lines()
+        .filter_map(|line| line.trim().strip_prefix('"')?.strip_suffix('"'))
+        .take(600)
+        .collect();
+    for (row, host) in said.chunks(3).zip(&hosts) {
+        assert_eq!((row[0], row[1]), (host.as_str(), "50.5"), "{row:?}");
+    }
+    // Each says which column it belongs to.
+    let attributes = asked("pdfinfo", &["-struct"], &bytes);
+    let table = attributes.split("Table").nth(1).unwrap();
+    let body = table.split("TBody").nth(1).unwrap();
+    assert_eq!(body.matches("/Headers").count(), 600);
+    assert_eq!(table.matches("/Scope /Column").count(), 3);
+}
+
 #[test]
 fn a_look_changes_paper_and_colours_and_not_what_is_said() {
     let mut document = sample();

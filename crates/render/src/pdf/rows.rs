@@ -1,0 +1,55 @@
+//! Tables that the typesetter lays out row by row, each as one cell over all columns: it knows nothing of the cells
+//! of a row but their widths, and each that it lays out costs it as much as a whole row does. Readers are told of
+//! each cell all the same (ISO 14289-1, 7.5): its tags are made here.
+
+use std::{
+    num::{NonZeroU32, NonZeroUsize},
+    sync::Arc,
+};
+
+use typst::{
+    foundations::{Content, Packed, Smart},
+    introspection::{Location, Tag, TagFlags},
+    layout::{
+        Axes,
+        resolve::{Cell, CellGrid},
+    },
+    model::{TableCell, TableElem},
+    pdf::{TableCellKind, TableHeaderScope},
+};
+
+/// The typesetter's own tables are known to itself; these tags are for readers alone.
+pub const FLAGS: TagFlags = TagFlags {
+    introspectable: false,
+    tagged: true,
+};
+
+/// A table as its readers are told of it, with a cell in each column of each row.
+pub fn table(whole: &Packed<TableElem>) -> Option<Content> {
+    let grid = whole.grid.as_ref()?;
+    let (columns, rows) = (grid.cols.len(), grid.rows.len());
+    let tracks = Axes::new(&grid.cols[..], &grid.rows[..]);
+    let empty = Content::empty();
+    let cells = (0..columns * rows).map(|_| Cell::new(empty.clone()));
+    let mut table = whole.clone();
+    table.grid = Some(Arc::new(CellGrid::new(tracks, Axes::default(), cells)));
+    Some(table.pack())
+}
+
+/// The heading of a column. The table that is told of does not know by itself which of its rows has them.
+pub fn heading(cell: &Packed<TableCell>) -> Content {
+    let mut cell = cell.clone();
+    let kind = TableCellKind::Header(NonZeroU32::MIN, TableHeaderScope::Column);
+    cell.kind.set(Smart::Custom(kind));
+    cell.pack()
+}
+
+/// The tags with which a cell of a row begins and ends.
+pub fn cell(row: &Packed<TableCell>, at: Location, column: usize) -> (Tag, Tag) {
+    let mut cell = row.clone();
+    cell.x.set(Smart::Custom(column));
+    cell.colspan.set(NonZeroUsize::MIN);
+    let at = at.variant(column);
+    cell.set_location(at);
+    (Tag::Start(cell.pack(), FLAGS), Tag::End(at, 0, FLAGS))
+}
