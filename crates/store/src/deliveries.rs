@@ -99,7 +99,8 @@ impl Ended {
 
 /// Ends a run if nothing of it waits any more.
 async fn settle(transaction: &DatabaseTransaction, run: Uuid, now: Time) -> Result<()> {
-    // The row of the run serialises the last two deliveries of it, whoever makes them.
+    // The row of the run serialises the last two deliveries of it, whoever makes them. Asked for a list of runs at once,
+    // the server would plan it anew each time, which takes longer than to settle one.
     transaction
         .execute_raw(Store::sql(
             "select from runs where id = $1 for update",
@@ -132,19 +133,22 @@ impl Store {
         };
         let (first, others) = deliveries.split_at(deliveries.len().min(kept::AT_ONCE));
         if others.is_empty() {
-            let kept = kept::keep(&self.db, moved(), first).await?;
+            let kept = kept::keep(&self.db, moved(), first, None).await?;
             return match kept {
                 Some(_) => Ok(()),
                 None => Err(self.why_not_moved(claim, RunState::Delivering).await?),
             };
         }
         let transaction = self.db.begin().await?;
-        if kept::keep(&transaction, moved(), first).await?.is_none() {
+        if kept::keep(&transaction, moved(), first, None)
+            .await?
+            .is_none()
+        {
             transaction.rollback().await?;
             return Err(self.why_not_moved(claim, RunState::Delivering).await?);
         }
         for some in others.chunks(kept::AT_ONCE) {
-            kept::keep(&transaction, ("select", Vec::new()), some).await?;
+            kept::keep(&transaction, ("select", Vec::new()), some, None).await?;
         }
         Ok(transaction.commit().await?)
     }

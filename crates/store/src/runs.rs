@@ -1,32 +1,26 @@
-//! Runs and their steps, snapshots and documents. Work on a run is guarded by a lease.
+//! Runs: how they are claimed, go from state to state, and are listed. Work on a run is guarded by a lease.
 
-use std::{collections::BTreeSet, sync::LazyLock};
+use std::sync::LazyLock;
 
 use chrono::TimeDelta;
 use sea_orm::{
-    ActiveValue::Set,
-    ColumnTrait, ConnectionTrait, DatabaseTransaction, EntityTrait, IdenStatic, Iterable,
-    QueryFilter, QueryOrder, QuerySelect, Select, TransactionTrait,
-    sea_query::{OnConflict, Query},
+    ActiveValue::Set, ConnectionTrait, DatabaseTransaction, EntityTrait, IdenStatic, Iterable,
+    TransactionTrait, sea_query::OnConflict,
 };
 use uuid::Uuid;
 
-use maple_lark_api::{Cause, Format, RunState, StepKind, StepState, Words};
+use maple_lark_api::{Cause, RunState, Words};
 
 use crate::{
-    Page, Result, Store, StoreError, Stored, bodies,
+    Page, Result, Store, StoreError, Stored,
     claims::{ABANDONED, Claim},
-    entity::{Time, document, run, run_step, snapshot},
-    kept, offset,
-    pictures::{self, Pictures},
+    entity::{Time, run},
+    offset,
     stored::{sql_list, words},
     teams::Sight,
 };
 
-pub use document::Model as Document;
 pub use run::Model as Run;
-pub use run_step::Model as Step;
-pub use snapshot::Model as StoredSnapshot;
 
 /// The columns of a run for lists: all but its frozen definitions, which may be long.
 pub(crate) static HEAD: LazyLock<String> = LazyLock::new(|| {
@@ -36,11 +30,6 @@ pub(crate) static HEAD: LazyLock<String> = LazyLock::new(|| {
     });
     columns.collect::<Vec<_>>().join(", ")
 });
-
-/// The states of runs that a worker may claim, as a list in SQL.
-fn work_states() -> String {
-    sql_list(RunState::which(RunState::is_work))
-}
 
 #[derive(Debug, Clone)]
 pub struct NewRun {
@@ -69,53 +58,6 @@ pub struct NewRun {
     /// Why it may have been sent before: it is held then once it is made.
     pub doubt: Option<String>,
     pub created_at: Time,
-}
-
-/// Everything about a snapshot but its bytes, of which there may be many.
-#[derive(Debug, Clone, sea_orm::FromQueryResult)]
-pub struct SnapshotHead {
-    pub id: Uuid,
-    pub values_key: String,
-    pub sha256: String,
-    /// How its document was judged, once it was composed.
-    pub status: Option<String>,
-    /// Why nothing is sent of it.
-    pub quiet: Option<String>,
-    /// Its values, as texts for people; nothing for those of older versions.
-    pub shown: Option<serde_json::Value>,
-    /// When its bytes went.
-    pub removed_at: Option<Time>,
-}
-
-impl SnapshotHead {
-    /// What a list of snapshots says of one that is at hand.
-    #[must_use]
-    pub fn of(snapshot: &StoredSnapshot) -> Self {
-        Self {
-            id: snapshot.id,
-            values_key: snapshot.values_key.clone(),
-            sha256: snapshot.sha256.clone(),
-            status: snapshot.status.clone(),
-            quiet: snapshot.quiet.clone(),
-            shown: snapshot.shown.clone(),
-            removed_at: snapshot.removed_at,
-        }
-    }
-}
-
-/// Everything about a document but its bytes.
-#[derive(Debug, Clone, sea_orm::FromQueryResult)]
-pub struct DocumentHead {
-    pub id: Uuid,
-    pub snapshot_id: Uuid,
-    pub variant: String,
-    pub format: Stored<Format>,
-    pub file_name: String,
-    pub media_type: String,
-    pub sha256: String,
-    pub size: i64,
-    /// When its bytes went.
-    pub removed_at: Option<Time>,
 }
 
 #[derive(Debug, Clone)]
@@ -197,42 +139,22 @@ impl Store {
         in_hand: &[Uuid],
         states: Option<&[RunState]>,
     ) -> Result<Option<Run>> {
-        // Processes claim in turns, so that two runs of one report never begin at once. The oldest is taken, and
-        // there is an index in that order; a server that has not counted the rows since thousands came at once
-        // would rather sort all of them each time.
-        let transaction = self.db.begin().await?;
-        transaction
-            .execute_unprepared(
-                "set local enable_sort = off; set local enable_bitmapscan = off; select pg_advisory_xact_lock(7302419)",
-            )
-            .await?;
-        let work = work_states();
-        // Whether another run is under way is asked as a value, and so for the one run that it is asked of: as a
-        // condition, all that are under way would be gathered first.
-        let mine = states.map_or_else(work_states, |states| sql_list(states.iter().copied()));
+        let states =
+            states.map_or_else(|| RunState::which(RunState::is_work), <[RunState]>::to_vec);
         let statement = Store::sql(
-            &format!(
-                "update runs set lease_owner = gen_random_uuid(), lease_process = $1, lease_until = $3, started_at = coalesce(started_at, $2), \
-               claims = claims + 1, claimed_at = coalesce(claimed_at, clock_timestamp()) where id = ( \
-               select id from runs mine where state in ({mine}) and (state <> 'waiting' or next_check_at <= $2) \
-               and (lease_until is null or lease_until < $2) and not (id = any($4)) and (select is_same_database()) \
-               and (may_overlap or (select true from runs other where other.report = mine.report and other.id <> mine.id and other.lease_until >= $2 \
-                 and other.state in ({work}) limit 1) is null) \
-               order by created_at for update skip locked limit 1) returning *"
-            ),
+            "select * from claim_run($1, $2, $3, $4, $5)",
             [
                 process.into(),
                 now.into(),
                 (now + lease).into(),
                 in_hand.to_vec().into(),
+                words(states).into(),
             ],
         );
-        let found = run::Entity::find()
+        Ok(run::Entity::find()
             .from_raw_sql(statement)
-            .one(&transaction)
-            .await?;
-        transaction.commit().await?;
-        Ok(found)
+            .one(&self.db)
+            .await?)
     }
 
     /// How long a run has been worked on, over all claims and by the database's own clock.
@@ -367,80 +289,6 @@ impl Store {
             ],
         );
         self.one_row(statement, claim.run).await
-    }
-
-    /// Keeps how a snapshot's document was judged, and how its run is: as its worst.
-    pub async fn judge_snapshot(
-        &self,
-        claim: Claim,
-        id: Uuid,
-        status: &str,
-        quiet: Option<&str>,
-    ) -> Result<()> {
-        let statement = Store::sql(
-            "with mine as (select id from runs where id = $1 and lease_owner = $2 for no key update), \
-             judged as (update snapshots set status = $4, quiet = $5 from mine \
-               where snapshots.id = $3 and run_id = mine.id returning run_id), \
-             all_of_them as (select status from snapshots where run_id = $1 and id <> $3 union all select $4) \
-             update runs set status = (select case when bool_or(lower(status) = 'critical') then 'critical' \
-               when bool_or(lower(status) = 'warning') then 'warning' when bool_or(lower(status) = 'unknown') then 'unknown' else 'ok' end from all_of_them) \
-             from judged where runs.id = judged.run_id",
-            [
-                claim.run.into(),
-                claim.token.into(),
-                id.into(),
-                status.into(),
-                quiet.map(str::to_owned).into(),
-            ],
-        );
-        self.one_row(statement, claim.run).await
-    }
-
-    /// The status of the run before this one, of the same report and the same values.
-    pub async fn status_before(&self, run: &Run, values_key: &str) -> Result<Option<String>> {
-        let statement = Store::sql(
-            "select s.status from snapshots s join runs r on r.id = s.run_id where r.report = $1 and r.team = $5 and s.values_key = $2 and r.id <> $3 and r.scheduled_for <= $4 \
-             and s.status is not null and r.state <> 'cancelled' order by r.scheduled_for desc, r.created_at desc limit 1",
-            [
-                run.report.as_str().into(),
-                values_key.into(),
-                run.id.into(),
-                run.scheduled_for.into(),
-                run.team.as_str().into(),
-            ],
-        );
-        let row = self.db.query_one_raw(statement).await?;
-        Ok(row
-            .map(|row| row.try_get::<Option<String>>("", "status"))
-            .transpose()?
-            .flatten())
-    }
-
-    /// The snapshots of the runs of a report of a team before the one that was scheduled for, and created at,
-    /// these instants, for the same values, the latest first, at most so many. Runs that were
-    /// cancelled are none.
-    pub async fn snapshots_before(
-        &self,
-        (report, team): (&str, &str),
-        values_key: &str,
-        (scheduled_for, created_at): (Time, Time),
-        most: u32,
-    ) -> Result<Vec<Uuid>> {
-        let statement = Store::sql(
-            "select s.id from snapshots s join runs r on r.id = s.run_id where r.report = $1 and r.team = $6 and s.values_key = $2 and (r.scheduled_for, r.created_at) < ($3, $4) \
-             and r.state <> 'cancelled' and s.removed_at is null order by r.scheduled_for desc, r.created_at desc limit $5",
-            [
-                report.into(),
-                values_key.into(),
-                scheduled_for.into(),
-                created_at.into(),
-                i64::from(most).into(),
-                team.into(),
-            ],
-        );
-        let rows = self.db.query_all_raw(statement).await?;
-        let ids = rows.into_iter().map(|row| row.try_get::<Uuid>("", "id"));
-        Ok(ids.collect::<std::result::Result<_, _>>()?)
     }
 
     /// Lets a run wait until somebody has looked at it; its lease is given up.
@@ -587,186 +435,6 @@ impl Store {
         Ok(true)
     }
 
-    /// Records that a step begins; beginning again after a crash starts it over.
-    pub async fn begin_step(
-        &self,
-        claim: Claim,
-        kind: StepKind,
-        subject: &str,
-        now: Time,
-    ) -> Result<()> {
-        let statement = Store::sql(
-            "insert into run_steps (run_id, kind, subject, state, started_at) \
-             select id, $3, $4, $5, $6 from runs where id = $1 and lease_owner = $2 for share \
-             on conflict (run_id, kind, subject) do update set \
-               state = excluded.state, detail = null, started_at = excluded.started_at, ended_at = null",
-            [
-                claim.run.into(),
-                claim.token.into(),
-                Stored(kind).into(),
-                subject.into(),
-                Stored(StepState::Running).into(),
-                now.into(),
-            ],
-        );
-        self.one_row(statement, claim.run).await
-    }
-
-    /// Says how a step that is still under way stands.
-    pub async fn note_step(
-        &self,
-        claim: Claim,
-        kind: StepKind,
-        subject: &str,
-        detail: String,
-    ) -> Result<()> {
-        let statement = Store::sql(
-            "with mine as (select id from runs where id = $1 and lease_owner = $2 for share) \
-             update run_steps set detail = $5 from mine \
-             where run_id = mine.id and kind = $3 and subject = $4",
-            [
-                claim.run.into(),
-                claim.token.into(),
-                Stored(kind).into(),
-                subject.into(),
-                detail.into(),
-            ],
-        );
-        self.one_row(statement, claim.run).await
-    }
-
-    /// Keeps how a step has ended.
-    #[expect(clippy::too_many_arguments, reason = "the columns of the table")]
-    pub async fn end_step(
-        &self,
-        claim: Claim,
-        kind: StepKind,
-        subject: &str,
-        state: StepState,
-        detail: Option<String>,
-        now: Time,
-    ) -> Result<()> {
-        // A step that has ended is a sign of life: the run is not given up. Only a run that was claimed more than
-        // once has to be changed for that.
-        let statement = Store::sql(
-            "with mine as (select id from runs where id = $1 and lease_owner = $2 for no key update), \
-             alive as (update runs set claims = 1 from mine where runs.id = mine.id and claims > 1) \
-             update run_steps set state = $5, detail = $6, ended_at = $7 from mine \
-             where run_id = mine.id and kind = $3 and subject = $4",
-            [
-                claim.run.into(),
-                claim.token.into(),
-                Stored(kind).into(),
-                subject.into(),
-                Stored(state).into(),
-                detail.into(),
-                now.into(),
-            ],
-        );
-        self.one_row(statement, claim.run).await
-    }
-
-    /// Keeps a snapshot and the pictures that it shows, once for each set of values; a second one
-    /// for the same is dropped.
-    pub async fn keep_snapshot(
-        &self,
-        claim: Claim,
-        mut one: StoredSnapshot,
-        shown: &Pictures,
-    ) -> Result<()> {
-        let (id, rest) = (one.id, self.take_out(&mut one.body).await?);
-        let shown = self.take_out_pictures(shown).await?;
-        let (held, row) = (kept::claimed(claim), [one]);
-        if rest.is_none() && shown.is_empty() {
-            let kept = kept::keep(&self.db, held, &row).await?;
-            return kept.map(drop).ok_or(StoreError::LeaseLost(claim.run));
-        }
-        let transaction = self.db.begin().await?;
-        let kept = kept::keep(&transaction, held, &row).await?;
-        let kept = kept.ok_or(StoreError::LeaseLost(claim.run))?;
-        if kept.contains(&id) {
-            rest.write(&transaction, "snapshots", id).await?;
-            pictures::keep(&transaction, (claim.run, id), shown).await?;
-        }
-        Ok(transaction.commit().await?)
-    }
-
-    pub async fn snapshot_heads(&self, run_id: Uuid) -> Result<Vec<SnapshotHead>> {
-        use snapshot::Column as C;
-        let query = snapshot::Entity::find().select_only().columns([
-            C::Id,
-            C::ValuesKey,
-            C::Sha256,
-            C::Status,
-            C::Quiet,
-            C::Shown,
-            C::RemovedAt,
-        ]);
-        Ok(query
-            .filter(C::RunId.eq(run_id))
-            .order_by_asc(C::CreatedAt)
-            .into_model()
-            .all(&self.db)
-            .await?)
-    }
-
-    /// The run of a snapshot, and when its bytes went, if they did.
-    pub async fn snapshot_place(&self, id: Uuid) -> Result<Option<(Uuid, Option<Time>)>> {
-        use snapshot::Column as C;
-        let query = snapshot::Entity::find_by_id(id).select_only();
-        let columns = query.columns([C::RunId, C::RemovedAt]);
-        Ok(columns.into_tuple().one(&self.db).await?)
-    }
-
-    /// A snapshot with its bytes; nothing if they went.
-    pub async fn snapshot(&self, id: Uuid) -> Result<Option<StoredSnapshot>> {
-        use snapshot::Column as C;
-        let columns = C::iter().filter(|column| !matches!(column, C::Body));
-        let query = snapshot::Entity::find_by_id(id)
-            .filter(C::RemovedAt.is_null())
-            .select_only()
-            .columns(columns)
-            .expr_as(bodies::first_part(), "body");
-        let Some(mut found) = query.one(&self.db).await? else {
-            return Ok(None);
-        };
-        self.read_rest("snapshots", id, &mut found.body).await?;
-        Ok(Some(found))
-    }
-
-    /// Keeps the documents of one snapshot in one transaction; those kept before stay.
-    pub async fn keep_documents(&self, claim: Claim, mut documents: Vec<Document>) -> Result<()> {
-        let mut rests = Vec::with_capacity(documents.len());
-        for one in &mut documents {
-            rests.push((one.id, self.take_out(&mut one.body).await?));
-        }
-        let lost = StoreError::LeaseLost(claim.run);
-        let bytes: usize = documents.iter().map(|one| one.body.len()).sum();
-        let at_once = if bytes > kept::MOST_BYTES {
-            1
-        } else {
-            kept::AT_ONCE
-        };
-        if documents.len() <= at_once && rests.iter().all(|(_, rest)| rest.is_none()) {
-            let kept = kept::keep(&self.db, kept::claimed(claim), &documents).await?;
-            return kept.map(drop).ok_or(lost);
-        }
-        let transaction = self.db.begin().await?;
-        let mut all = BTreeSet::new();
-        for some in documents.chunks(at_once) {
-            match kept::keep(&transaction, kept::claimed(claim), some).await? {
-                Some(kept) => all.extend(kept),
-                None => return Err(lost),
-            }
-        }
-        for (id, rest) in rests {
-            if all.contains(&id) {
-                rest.write(&transaction, "documents", id).await?;
-            }
-        }
-        Ok(transaction.commit().await?)
-    }
-
     pub async fn run(&self, id: Uuid) -> Result<Option<Run>> {
         Ok(run::Entity::find_by_id(id).one(&self.db).await?)
     }
@@ -835,87 +503,6 @@ impl Store {
         for row in self.db.query_all_raw(asked).await? {
             let state: Stored<RunState> = row.try_get("", "state")?;
             found.push((*state, row.try_get("", "count")?));
-        }
-        Ok(found)
-    }
-
-    pub async fn steps(&self, run_id: Uuid) -> Result<Vec<Step>> {
-        Ok(run_step::Entity::find()
-            .filter(run_step::Column::RunId.eq(run_id))
-            .order_by_asc(run_step::Column::Id)
-            .all(&self.db)
-            .await?)
-    }
-
-    pub async fn document_heads(&self, run_id: Uuid) -> Result<Vec<DocumentHead>> {
-        use document::Column as C;
-        let query = document::Entity::find().select_only().columns([
-            C::Id,
-            C::SnapshotId,
-            C::Variant,
-            C::Format,
-            C::FileName,
-            C::MediaType,
-            C::Sha256,
-            C::Size,
-            C::RemovedAt,
-        ]);
-        Ok(query
-            .filter(C::RunId.eq(run_id))
-            .order_by_desc(C::Format)
-            .order_by_asc(C::FileName)
-            .into_model()
-            .all(&self.db)
-            .await?)
-    }
-
-    pub async fn document(&self, id: Uuid) -> Result<Option<Document>> {
-        Ok(self
-            .opened_documents(document::Entity::find_by_id(id))
-            .await?
-            .pop())
-    }
-
-    /// The first document kept with this SHA-256, of a run that somebody sees.
-    pub async fn document_with(&self, sha256: &str, sight: &Sight) -> Result<Option<Document>> {
-        let mut query = document::Entity::find().filter(document::Column::Sha256.eq(sha256));
-        if let Some(teams) = sight.restriction() {
-            let seen = Query::select()
-                .column(run::Column::Id)
-                .from(run::Entity)
-                .and_where(run::Column::Team.is_in(teams))
-                .to_owned();
-            query = query.filter(document::Column::RunId.in_subquery(seen));
-        }
-        let query = query.order_by_asc(document::Column::CreatedAt).limit(1);
-        Ok(self.opened_documents(query).await?.pop())
-    }
-
-    /// The documents of a snapshot as somebody reads them who reads them like `variant`.
-    pub async fn documents_of_snapshot(
-        &self,
-        snapshot_id: Uuid,
-        variant: &str,
-    ) -> Result<Vec<Document>> {
-        let query = document::Entity::find()
-            .filter(document::Column::SnapshotId.eq(snapshot_id))
-            .filter(document::Column::Variant.eq(variant))
-            .order_by_desc(document::Column::Format)
-            .order_by_asc(document::Column::FileName);
-        self.opened_documents(query).await
-    }
-
-    async fn opened_documents(&self, query: Select<document::Entity>) -> Result<Vec<Document>> {
-        use document::Column as C;
-        let columns = C::iter().filter(|column| !matches!(column, C::Body));
-        let mut found = query
-            .select_only()
-            .columns(columns)
-            .expr_as(bodies::first_part(), "body")
-            .all(&self.db)
-            .await?;
-        for one in &mut found {
-            self.read_rest("documents", one.id, &mut one.body).await?;
         }
         Ok(found)
     }

@@ -195,6 +195,12 @@ async fn runs_of_one_report_wait_for_each_other_and_can_be_cancelled_and_are_lim
     {
         assert!(began.elapsed() < PATIENCE);
     }
+    // What takes longer than a moment is seen while it is under way.
+    let step = &place.json(&["show", &first])["steps"][0];
+    assert_eq!(
+        (&step["kind"], &step["state"]),
+        (&"collect".into(), &"running".into())
+    );
     // Several looks of the engine at its queue later, the second is still waiting.
     tokio::time::sleep(Duration::from_secs(2)).await;
     assert_eq!(place.json(&["show", &second])["state"], "due");

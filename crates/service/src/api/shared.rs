@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use maple_lark_api::readable_size;
-use maple_lark_store::{Store, recipients::SharedLink, runs::DocumentHead};
+use maple_lark_store::{Store, documents::DocumentHead, recipients::SharedLink};
 use rocket::{
     Route, State, get,
     http::{ContentType, Header, Status},

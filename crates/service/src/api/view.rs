@@ -6,9 +6,11 @@ use maple_lark_api::{
 };
 use maple_lark_store::{
     deliveries::{Attempt, Delivery},
+    documents::DocumentHead,
     keeping::Holding,
     recipients::SharedLink,
-    runs::{DocumentHead, Run, Step},
+    runs::Run,
+    steps::Step,
 };
 use maple_lark_time::{DateForm, Window, Zone};
 
@@ -99,7 +101,7 @@ pub fn document_view(head: DocumentHead) -> DocumentView {
     }
 }
 
-pub fn document_view_of(document: maple_lark_store::runs::Document) -> DocumentView {
+pub fn document_view_of(document: maple_lark_store::documents::Document) -> DocumentView {
     DocumentView {
         id: document.id,
         snapshot_id: document.snapshot_id,

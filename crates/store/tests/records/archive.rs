@@ -28,7 +28,7 @@ impl Place {
             .await;
         let claim = claimed.unwrap().unwrap().claim();
         let kept = snapshot(new.id, b"{}".to_vec());
-        self.keep_snapshot(claim, kept.clone(), &Pictures::new())
+        self.keep_snapshot(claim, kept.clone(), &Pictures::new(), None)
             .await
             .unwrap();
         let documents = files.iter().map(|name| {
@@ -36,7 +36,7 @@ impl Place {
             one.created_at = at(seconds);
             one
         });
-        self.keep_documents(claim, documents.collect())
+        self.keep_documents(claim, documents.collect(), None)
             .await
             .unwrap();
         self.judge_snapshot(
@@ -400,7 +400,7 @@ async fn a_long_text_is_found_by_its_beginning_and_a_run_under_way_is_not_read()
         .await;
     let claim = claimed.unwrap().unwrap().claim();
     place
-        .keep_snapshot(claim, snapshot(id, b"{}".to_vec()), &Pictures::new())
+        .keep_snapshot(claim, snapshot(id, b"{}".to_vec()), &Pictures::new(), None)
         .await
         .unwrap();
     assert!(place.unread_snapshots(10).await.unwrap().is_empty());

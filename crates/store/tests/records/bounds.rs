@@ -38,12 +38,12 @@ impl Place {
         let mut one = snapshot(id, b"{}".to_vec());
         one.chosen = values.map(|values| json!(chosen(values)));
         let snapshot = one.id;
-        self.keep_snapshot(claim, one, &Pictures::new())
+        self.keep_snapshot(claim, one, &Pictures::new(), None)
             .await
             .unwrap();
         let made = document(id, snapshot, "harbours.csv", b"a,b".to_vec());
         let found = made.id;
-        self.keep_documents(claim, vec![made]).await.unwrap();
+        self.keep_documents(claim, vec![made], None).await.unwrap();
         // Whatever works on it is done with it.
         let mut records = self.cluster.connect("maple_lark").await.unwrap();
         sqlx::query("update runs set state = 'completed', lease_owner = null, lease_until = null where id = $1")

@@ -269,7 +269,7 @@ async fn channels_that_are_busy_are_passed_over_and_what_is_cancelled_is_not_sen
     let snapshot = snapshot(id, Vec::new());
     let snapshot_id = snapshot.id;
     place
-        .keep_snapshot(run.claim(), snapshot, &Pictures::new())
+        .keep_snapshot(run.claim(), snapshot, &Pictures::new(), None)
         .await
         .unwrap();
     for step in [RunState::Collecting, RunState::Rendering] {

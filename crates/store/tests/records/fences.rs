@@ -11,6 +11,7 @@ use maple_lark_store::{
     deliveries::{Attempt, Ending},
     pictures::Pictures,
     runs::Run,
+    steps::EndedStep,
     teams::Sight,
 };
 use sqlx::Connection as _;
@@ -106,7 +107,7 @@ async fn a_process_that_claims_its_own_run_again_is_another_owner() {
     let one = snapshot(id, b"{}".to_vec());
     let file = document(id, one.id, "a.csv", b"a".to_vec());
     place
-        .keep_snapshot(second, one.clone(), &Pictures::new())
+        .keep_snapshot(second, one.clone(), &Pictures::new(), None)
         .await
         .unwrap();
     place
@@ -116,10 +117,10 @@ async fn a_process_that_claims_its_own_run_again_is_another_owner() {
     lost(place.renew_run(first, at(400)).await);
     lost(
         place
-            .keep_snapshot(first, one.clone(), &Pictures::new())
+            .keep_snapshot(first, one.clone(), &Pictures::new(), None)
             .await,
     );
-    lost(place.keep_documents(first, vec![file.clone()]).await);
+    lost(place.keep_documents(first, vec![file.clone()], None).await);
     lost(place.judge_snapshot(first, one.id, "ok", None).await);
     lost(
         place
@@ -131,12 +132,8 @@ async fn a_process_that_claims_its_own_run_again_is_another_owner() {
             .note_step(first, StepKind::Collect, "q", "old".to_owned())
             .await,
     );
-    let end = (StepState::Failed, Some("old".to_owned()));
-    lost(
-        place
-            .end_step(first, StepKind::Collect, "q", end.0, end.1, at(302))
-            .await,
-    );
+    let end = ended(StepKind::Collect, "q", None, 302);
+    lost(place.end_step(first, &end).await);
     lost(
         place
             .set_run_state(first, RunState::Collecting, None, at(302))
@@ -162,7 +159,10 @@ async fn a_process_that_claims_its_own_run_again_is_another_owner() {
             .is_none()
     );
     // Under the one that holds, it is.
-    place.keep_documents(second, vec![file]).await.unwrap();
+    place
+        .keep_documents(second, vec![file], None)
+        .await
+        .unwrap();
     place
         .judge_snapshot(second, one.id, "ok", None)
         .await
@@ -176,6 +176,70 @@ async fn a_process_that_claims_its_own_run_again_is_another_owner() {
     );
 }
 
+/// A step that has failed, with what is said of it.
+fn ended(kind: StepKind, subject: &str, began: Option<i64>, seconds: i64) -> EndedStep<'_> {
+    EndedStep {
+        kind,
+        subject,
+        state: StepState::Failed,
+        detail: Some("old".to_owned()),
+        started_at: began.map(at),
+        ended_at: at(seconds),
+    }
+}
+
+/// A step that is soon done is written when it has ended, with what it made; one that takes longer keeps when it began.
+#[tokio::test]
+async fn a_step_ends_with_what_it_made_or_not_at_all() {
+    let place = Place::new().await;
+    let id = place.new_run("daily", 0).await;
+    let claimed = place.claim_run(Uuid::now_v7(), at(0), LEASE, &[], None);
+    let first = claimed.await.unwrap().unwrap().claim();
+    let one = snapshot(id, b"{}".to_vec());
+    let kept = ended(StepKind::Snapshot, "values", Some(3), 4);
+    place
+        .keep_snapshot(first, one.clone(), &Pictures::new(), Some(&kept))
+        .await
+        .unwrap();
+    let wait = StepKind::Wait;
+    place.begin_step(first, wait, "u", at(1)).await.unwrap();
+    let end = ended(wait, "u", None, 2);
+    place.end_step(first, &end).await.unwrap();
+    let said = async || {
+        let steps = place.steps(id).await.unwrap().into_iter();
+        let said = steps.map(|step| (step.subject, step.started_at, step.ended_at));
+        said.collect::<Vec<_>>()
+    };
+    let words = str::to_owned;
+    let before = vec![
+        (words("u"), at(1), Some(at(2))),
+        (words("values"), at(3), Some(at(4))),
+    ];
+    assert_eq!(said().await, before);
+
+    // Another takes the run over: it is claimed for the second time, until a step of it has ended.
+    let claimed = place.claim_run(Uuid::now_v7(), at(301), LEASE, &[], None);
+    let second = claimed.await.unwrap().unwrap();
+    assert_eq!(second.claims, 2);
+    let file = || vec![document(id, one.id, "a.csv", b"a".to_vec())];
+    let made = ended(StepKind::Render, "csv", Some(302), 303);
+    lost(place.keep_documents(first, file(), Some(&made)).await);
+    lost(place.keep_documents(first, Vec::new(), Some(&made)).await);
+    assert_eq!(said().await, before);
+    let claim = second.claim();
+    place
+        .keep_documents(claim, file(), Some(&made))
+        .await
+        .unwrap();
+    assert_eq!(said().await[2], (words("csv"), at(302), Some(at(303))));
+    assert_eq!(place.run(id).await.unwrap().unwrap().claims, 1);
+
+    // Begun anew after a crash, it is the later time that counts.
+    let again = ended(StepKind::Render, "csv", Some(305), 306);
+    place.end_step(claim, &again).await.unwrap();
+    assert_eq!(said().await[2], (words("csv"), at(305), Some(at(306))));
+}
+
 /// The run goes to the next while a write of the one before is under way: the write waits for
 /// that, and then finds that it has come too late.
 #[tokio::test]
@@ -186,17 +250,17 @@ async fn a_claim_that_is_lost_in_the_middle_of_a_write_writes_nothing() {
     let claim = claimed.await.unwrap().unwrap().claim();
     let one = snapshot(id, b"{}".to_vec());
     place
-        .keep_snapshot(claim, one.clone(), &Pictures::new())
+        .keep_snapshot(claim, one.clone(), &Pictures::new(), None)
         .await
         .unwrap();
     let (collect, render) = (StepKind::Collect, StepKind::Render);
     place.begin_step(claim, collect, "q", at(1)).await.unwrap();
-    let end = (StepState::Failed, Some("old".to_owned()));
+    let end = ended(collect, "q", None, 2);
     let file = document(id, one.id, "a.csv", b"a".to_vec());
     let writes: [(&str, Write<'_>); 8] = [
         (
             "kept",
-            Box::pin(place.keep_documents(claim, vec![file.clone()])),
+            Box::pin(place.keep_documents(claim, vec![file.clone()], None)),
         ),
         ("begun again", Box::pin(place.begin_collecting(claim, None))),
         (
@@ -211,10 +275,7 @@ async fn a_claim_that_is_lost_in_the_middle_of_a_write_writes_nothing() {
             "noted",
             Box::pin(place.note_step(claim, collect, "q", "old".to_owned())),
         ),
-        (
-            "ended",
-            Box::pin(place.end_step(claim, collect, "q", end.0, end.1, at(2))),
-        ),
+        ("ended", Box::pin(place.end_step(claim, &end))),
         (
             "a picture",
             Box::pin(place.keep_failed_page(claim, "q", b"old", at(2))),

@@ -37,9 +37,10 @@ use maple_lark_store::{
     claims::{AttemptClaim, Claim},
     definitions::{Change, Rule, Saved, StoredDefinition},
     deliveries::{Copy, Delivery, Ended, Ending},
+    documents::{Document, StoredSnapshot},
     entity::Time,
     pictures::Pictures,
-    runs::{Document, NewRun, Run, RunFilter, StoredSnapshot},
+    runs::{NewRun, Run, RunFilter},
     schedule::Due,
     teams::Sight,
 };
@@ -123,7 +124,7 @@ impl Place {
     async fn deliver_at(&self, run: &Run, owner: Uuid, now: Time) {
         let snapshot = snapshot(run.id, b"{}".to_vec());
         let snapshot_id = snapshot.id;
-        self.keep_snapshot(run.claim(), snapshot, &Pictures::new())
+        self.keep_snapshot(run.claim(), snapshot, &Pictures::new(), None)
             .await
             .unwrap();
         let one = delivery(run, snapshot_id, "p@orrin-sound.example", "");
@@ -147,7 +148,7 @@ impl Place {
         assert_eq!(run.id, id);
         let snapshot = snapshot(id, b"{}".to_vec());
         let snapshot_id = snapshot.id;
-        self.keep_snapshot(run.claim(), snapshot, &Pictures::new())
+        self.keep_snapshot(run.claim(), snapshot, &Pictures::new(), None)
             .await
             .unwrap();
         self.set_run_state(run.claim(), RunState::Collecting, None, at(0))
@@ -321,12 +322,17 @@ async fn bodies_of_any_length_come_back_as_they_were_and_the_first_one_stays() {
         let claim = run.unwrap().unwrap().claim();
         let first = snapshot(id, bytes(length));
         place
-            .keep_snapshot(claim, first.clone(), &Pictures::new())
+            .keep_snapshot(claim, first.clone(), &Pictures::new(), None)
             .await
             .unwrap();
         // Made again after a crash, it is the one that was kept first that counts.
         place
-            .keep_snapshot(claim, snapshot(id, bytes(2 * MEBIBYTE)), &Pictures::new())
+            .keep_snapshot(
+                claim,
+                snapshot(id, bytes(2 * MEBIBYTE)),
+                &Pictures::new(),
+                None,
+            )
             .await
             .unwrap();
         let [head] = &place.snapshot_heads(id).await.unwrap()[..] else {
@@ -341,13 +347,14 @@ async fn bodies_of_any_length_come_back_as_they_were_and_the_first_one_stays() {
         let documents =
             ["a.csv", "b.csv"].map(|name| document(id, first.id, name, bytes(length + 3)));
         place
-            .keep_documents(claim, documents.to_vec())
+            .keep_documents(claim, documents.to_vec(), None)
             .await
             .unwrap();
         place
             .keep_documents(
                 claim,
                 vec![document(id, first.id, "a.csv", bytes(2 * MEBIBYTE))],
+                None,
             )
             .await
             .unwrap();
@@ -376,7 +383,7 @@ async fn however_many_rows_are_kept_all_of_them_are_or_none_is() {
     let run = run.await.unwrap().unwrap();
     let one = snapshot(id, bytes(9));
     place
-        .keep_snapshot(run.claim(), one.clone(), &Pictures::new())
+        .keep_snapshot(run.claim(), one.clone(), &Pictures::new(), None)
         .await
         .unwrap();
     // Together they are too long for one statement, and each for itself is not.
@@ -384,7 +391,7 @@ async fn however_many_rows_are_kept_all_of_them_are_or_none_is() {
         .map(|n| document(id, one.id, &format!("{n}.csv"), bytes(900_000 + n)))
         .collect();
     place
-        .keep_documents(run.claim(), files.clone())
+        .keep_documents(run.claim(), files.clone(), None)
         .await
         .unwrap();
     assert!(place.documents_of_snapshot(one.id, "").await.unwrap() == files);

@@ -42,7 +42,7 @@ async fn claiming_runs(due: usize) -> i64 {
         let claimed = place.claim_run(process, at(0), LEASE, &[], None).await;
         assert!(claimed.unwrap().is_some());
     }
-    blocks(&mut administrator, "update runs set lease_owner").await
+    blocks(&mut administrator, "select * from claim_run(").await
 }
 
 #[tokio::test]

@@ -16,9 +16,10 @@ use chrono::TimeDelta;
 use futures::{StreamExt, stream::BoxStream};
 use maple_lark_store::{
     Store, StoreError,
+    documents::{Document, StoredSnapshot},
     outside::{Keeps, Moved, Outside},
     pictures::Pictures,
-    runs::{Document, Run, StoredSnapshot},
+    runs::Run,
 };
 use object_store::{
     CopyOptions, GetOptions, GetResult, ListResult, MultipartUpload, ObjectMeta, ObjectStore,
@@ -79,9 +80,11 @@ impl Kept {
     async fn keep(&self, store: &Store) -> Result<(), StoreError> {
         let claim = self.run.claim();
         store
-            .keep_snapshot(claim, self.snapshot.clone(), &self.pictures)
+            .keep_snapshot(claim, self.snapshot.clone(), &self.pictures, None)
             .await?;
-        store.keep_documents(claim, self.documents.clone()).await
+        store
+            .keep_documents(claim, self.documents.clone(), None)
+            .await
     }
 
     /// Whether everything comes back as it was.

@@ -26,17 +26,20 @@ async fn equal_pictures_of_one_run_are_kept_once() {
     let mut second = snapshot(id, b"second".to_vec());
     second.values_key = "others".to_owned();
     place
-        .keep_snapshot(claim, first.clone(), &both)
+        .keep_snapshot(claim, first.clone(), &both, None)
         .await
         .unwrap();
     place
-        .keep_snapshot(claim, second.clone(), &one)
+        .keep_snapshot(claim, second.clone(), &one, None)
         .await
         .unwrap();
     // Made again after a crash, it brings nothing.
     let again = snapshot(id, b"again".to_vec());
     let other = Pictures::from([picture("another", 3)]);
-    place.keep_snapshot(claim, again, &other).await.unwrap();
+    place
+        .keep_snapshot(claim, again, &other, None)
+        .await
+        .unwrap();
 
     let kept = Database::connect(&place.url).await.unwrap();
     let counted = Statement::from_string(DbBackend::Postgres, "select count(*) as n from pictures");

@@ -19,7 +19,7 @@ async fn a_run_is_judged_as_the_worst_of_its_snapshots() {
         let mut one = snapshot(new.id, key.as_bytes().to_vec());
         one.values_key = key.to_owned();
         place
-            .keep_snapshot(claim, one.clone(), &Pictures::new())
+            .keep_snapshot(claim, one.clone(), &Pictures::new(), None)
             .await
             .unwrap();
         kept.push(one.id);

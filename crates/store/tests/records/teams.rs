@@ -144,13 +144,14 @@ async fn what_comes_of_a_run_belongs_to_its_team() {
     let claim = claimed.unwrap().unwrap().claim();
     let kept = snapshot(theirs, b"secret".to_vec());
     place
-        .keep_snapshot(claim, kept.clone(), &Pictures::new())
+        .keep_snapshot(claim, kept.clone(), &Pictures::new(), None)
         .await
         .unwrap();
     place
         .keep_documents(
             claim,
             vec![document(theirs, kept.id, "a.csv", b"x".to_vec())],
+            None,
         )
         .await
         .unwrap();

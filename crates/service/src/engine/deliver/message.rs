@@ -14,9 +14,7 @@ use maple_lark_delivery::{Attachment, ListHeaders, MailServer, Message};
 use maple_lark_document::{compose::run_values::message_values, document::Document};
 use maple_lark_render::{Context, MailBody, mail_body};
 use maple_lark_store::{
-    deliveries::Delivery,
-    recipients::SharedLink,
-    runs::{Document as StoredDocument, Run},
+    deliveries::Delivery, documents::Document as StoredDocument, recipients::SharedLink, runs::Run,
 };
 use tokio::sync::OnceCell;
 use uuid::Uuid;

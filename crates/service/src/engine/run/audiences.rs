@@ -7,7 +7,10 @@ use maple_lark_definition::{BadMailbox, Report, ResolvedAudience};
 use maple_lark_sources::{Question, Values};
 use serde::{Deserialize, Serialize};
 
-use super::context::{RunContext, values_key};
+use super::{
+    context::{RunContext, values_key},
+    step::Step,
+};
 use crate::{
     access::addresses,
     engine::{
@@ -170,21 +173,13 @@ async fn ask(
     let source = source
         .ok_or_else(|| WorkError::Run(format!("there is no source \"{}\"", query.source.value)))?;
     let _permit = shared.source_limits.of_source(source, Purpose::Work).await;
-    shared
-        .store
-        .begin_step(context.claim, StepKind::Audiences, &subject, shared.now())
-        .await?;
-    let answer = shared
-        .reader
-        .read(
-            source,
-            Question {
-                ask: &query.ask,
-                times: &times,
-                values: &values,
-            },
-        )
-        .await;
+    let step = Step::begin(shared, context.claim, StepKind::Audiences, subject);
+    let question = Question {
+        ask: &query.ask,
+        times: &times,
+        values: &values,
+    };
+    let answer = step.carry_out(shared.reader.read(source, question)).await?;
     let found = match answer {
         Ok(answer) => definitions
             .set
@@ -206,17 +201,7 @@ async fn ask(
         Ok(found) => (StepState::Done, format!("{} audiences", found.len())),
         Err(reason) => (StepState::Failed, reason.clone()),
     };
-    shared
-        .store
-        .end_step(
-            context.claim,
-            StepKind::Audiences,
-            &subject,
-            state,
-            Some(detail),
-            shared.now(),
-        )
-        .await?;
+    step.end(state, detail, shared.now()).await?;
     found.map_err(|reason| WorkError::Run(format!("nobody knows who is to get it: {reason}")))
 }
 

@@ -13,8 +13,9 @@ use maple_lark_document::{
 };
 use maple_lark_sources::Values;
 use maple_lark_store::{
+    documents::{SnapshotHead, StoredSnapshot},
     pictures::{Pictures, WholeSnapshot},
-    runs::{Run, SnapshotHead, StoredSnapshot},
+    runs::Run,
 };
 use uuid::Uuid;
 
@@ -22,6 +23,7 @@ use super::{
     answer::{Answered, Asking, answer, source_of},
     context::{RunContext, chosen},
     earlier::{self, add_earlier_runs},
+    step::Step,
 };
 use crate::engine::{
     lately::is_small,
@@ -129,10 +131,8 @@ pub async fn collect(
             queries,
             blobs,
         };
-        shared
-            .store
-            .begin_step(context.claim, StepKind::Snapshot, &key[..8], shared.now())
-            .await?;
+        let subject = key[..8].to_owned();
+        let step = Step::begin(shared, context.claim, StepKind::Snapshot, subject);
         let shown: Vec<String> = snapshot
             .values
             .values()
@@ -146,13 +146,12 @@ pub async fn collect(
         let chosen = serde_json::json!(chosen);
         // Its rows are let go before they are kept: there may be a million.
         let pictures = std::mem::take(&mut snapshot.blobs);
+        let computing = shared.computing(Purpose::Work);
+        let sealed = step.carry_out(computing.run(move || snapshot.seal()));
         let Sealed {
             bytes: body,
             sha256: digest,
-        } = shared
-            .computing(Purpose::Work)
-            .run(move || snapshot.seal())
-            .await?;
+        } = sealed.await??;
         let detail = format!("{} bytes packed, SHA-256 {digest}", body.len());
         let stored = StoredSnapshot {
             id: Uuid::now_v7(),
@@ -173,20 +172,10 @@ pub async fn collect(
             stored: stored.clone(),
             pictures: Pictures::new(),
         });
+        let ended = step.ended(StepState::Done, detail, shared.now());
         let store = &shared.store;
         store
-            .keep_snapshot(context.claim, stored, &pictures)
-            .await?;
-        shared
-            .store
-            .end_step(
-                context.claim,
-                StepKind::Snapshot,
-                &key[..8],
-                StepState::Done,
-                Some(detail),
-                shared.now(),
-            )
+            .keep_snapshot(context.claim, stored, &pictures, Some(&ended))
             .await?;
         collected.push(Collected { head, whole });
     }
@@ -227,12 +216,9 @@ async fn ask(
         .source_limits
         .of_source_if_any(source, Purpose::Work)
         .await;
-    let started = shared.now();
-    shared
-        .store
-        .begin_step(context.claim, StepKind::Collect, &subject, started)
-        .await?;
-    let mut answered = answer(shared, asking, dashboard, query).await;
+    let step = Step::begin(shared, context.claim, StepKind::Collect, subject);
+    let asked = answer(shared, asking, dashboard, query);
+    let mut answered = step.carry_out(asked).await?;
     if !held.take(answered.size()) {
         let most = OF_A_SNAPSHOT / 1_000_000;
         answered.blobs.clear();
@@ -267,22 +253,13 @@ async fn ask(
     if !steps.is_empty() {
         detail += &format!("; {steps}");
     }
-    tracing::info!(query = %subject, %state, detail, milliseconds = (record.ended - started).num_milliseconds(), "collected");
-    shared
-        .store
-        .end_step(
-            context.claim,
-            StepKind::Collect,
-            &subject,
-            state,
-            Some(detail),
-            record.ended,
-        )
-        .await?;
+    let milliseconds = (record.ended - step.started_at).num_milliseconds();
+    tracing::info!(query = step.subject(), %state, detail, milliseconds, "collected");
+    step.end(state, detail, record.ended).await?;
     if let Some(picture) = &answered.instead {
         shared
             .store
-            .keep_failed_page(context.claim, &subject, picture, shared.now())
+            .keep_failed_page(context.claim, step.subject(), picture, shared.now())
             .await?;
     }
     let record = &answered.record;

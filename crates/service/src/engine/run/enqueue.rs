@@ -5,9 +5,7 @@ use maple_lark_api::{ChannelType, DeliveryState, RecipientRole, StepKind, StepSt
 use maple_lark_data::{digest::sha256, status::Status};
 use maple_lark_definition::ResolvedAudience;
 use maple_lark_store::{
-    bounds::held_words,
-    deliveries::Delivery,
-    runs::{Run, SnapshotHead},
+    bounds::held_words, deliveries::Delivery, documents::SnapshotHead, runs::Run, steps::EndedStep,
 };
 use uuid::Uuid;
 
@@ -101,9 +99,15 @@ impl Enqueuing<'_> {
             &audience.name,
             self.now,
         );
-        store.begin_step(claim, StepKind::Send, name, now).await?;
-        let ended = store.end_step(claim, StepKind::Send, name, state, Some(words), now);
-        Ok(ended.await?)
+        let ended = EndedStep {
+            kind: StepKind::Send,
+            subject: name,
+            state,
+            detail: Some(words),
+            started_at: Some(now),
+            ended_at: now,
+        };
+        Ok(store.end_step(claim, &ended).await?)
     }
 
     /// A mail for each recipient but those who have unsubscribed or are suppressed.

@@ -10,6 +10,7 @@ mod earlier;
 mod enqueue;
 mod preview;
 mod render;
+mod step;
 mod wait;
 
 use std::{sync::Arc, time::Duration};
@@ -17,10 +18,7 @@ use std::{sync::Arc, time::Duration};
 use chrono::TimeDelta;
 use maple_lark_api::{RunState, Work};
 use maple_lark_definition::{OnFailedBlock, Report, ResolvedAudience};
-use maple_lark_store::{
-    StoreError,
-    runs::{Run, SnapshotHead},
-};
+use maple_lark_store::{StoreError, documents::SnapshotHead, runs::Run};
 use tracing::Instrument;
 
 use super::{
@@ -194,10 +192,14 @@ async fn collected(
     };
     let value_sets = audiences::value_sets(context, &audiences);
     let collected = collect::collect(shared, context, value_sets, incomplete).await?;
-    store
-        .set_run_state(claim, RunState::Rendering, None, shared.now())
-        .await?;
     let goes_on = shared.config.takes(Work::Render);
+    // What is at hand is composed in a moment, and the state is written with how it was judged.
+    let in_a_moment = goes_on && collected.iter().all(|one| one.whole.is_some());
+    if !in_a_moment {
+        store
+            .set_run_state(claim, RunState::Rendering, None, shared.now())
+            .await?;
+    }
     if !goes_on {
         tracing::info!("collected; another process makes the documents");
         store.give_back(claim).await?;

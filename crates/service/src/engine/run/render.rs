@@ -13,14 +13,16 @@ use maple_lark_document::{
     snapshot::BadSnapshot,
 };
 use maple_lark_store::{
+    documents::{Document as StoredDocument, SnapshotHead},
     pictures::WholeSnapshot,
-    runs::{Document as StoredDocument, Run, SnapshotHead},
+    runs::Run,
 };
 use uuid::Uuid;
 
 use super::{
     collect::Collected,
     context::{RunContext, values_key},
+    step::Step,
 };
 use crate::engine::{
     guard::Panicked,
@@ -156,10 +158,7 @@ fn recipient_formats(audiences: &[ResolvedAudience], key: &str) -> Vec<Recipient
     found
 }
 
-#[expect(
-    clippy::too_many_lines,
-    reason = "makes one format after the other, with its record before and after"
-)]
+/// Makes one format after the other, with its record before and after.
 async fn formats(
     shared: &Shared,
     run: &Run,
@@ -178,17 +177,14 @@ async fn formats(
             format!(", {variant}")
         };
         let subject = format!("{} ({}{way})", format.name(), &head.values_key[..8]);
-        shared
-            .store
-            .begin_step(run.claim(), StepKind::Render, &subject, shared.now())
-            .await?;
+        let step = Step::begin(shared, run.claim(), StepKind::Render, subject);
         let of = if formats.peek().is_some() {
             document.clone()
         } else {
             document.take()
         };
         let Some(of) = of else { break };
-        let rendered = documents(shared, of, format).await;
+        let rendered = step.carry_out(documents(shared, of, format)).await?;
         match rendered {
             Ok(files) => {
                 let size: usize = files.iter().map(|file| file.bytes.len()).sum();
@@ -214,31 +210,15 @@ async fn formats(
                         removed_at: None,
                     })
                     .collect();
-                shared.store.keep_documents(run.claim(), kept).await?;
+                let ended = step.ended(StepState::Done, detail, shared.now());
                 shared
                     .store
-                    .end_step(
-                        run.claim(),
-                        StepKind::Render,
-                        &subject,
-                        StepState::Done,
-                        Some(detail),
-                        shared.now(),
-                    )
+                    .keep_documents(run.claim(), kept, Some(&ended))
                     .await?;
             }
             Err(error) => {
                 let reason = error.to_string();
-                shared
-                    .store
-                    .end_step(
-                        run.claim(),
-                        StepKind::Render,
-                        &subject,
-                        StepState::Failed,
-                        Some(reason.clone()),
-                        shared.now(),
-                    )
+                step.end(StepState::Failed, reason.clone(), shared.now())
                     .await?;
                 return Err(WorkError::Run(reason));
             }

@@ -5,6 +5,7 @@ use maple_lark_api::{Cause, RunState, StepKind, StepState};
 use maple_lark_data::{PackedTable, Value};
 use maple_lark_definition::{AtDeadline, Readiness, ReadyWhen};
 use maple_lark_sources::{Question, SourceError};
+use maple_lark_store::steps::EndedStep;
 
 use super::context::RunContext;
 use crate::engine::{
@@ -48,14 +49,7 @@ pub async fn wait(shared: &Shared, context: &RunContext) -> Result<Ready, WorkEr
     let Err(reason) = answer else {
         let detail = format!("ready when asked for the {} time", ordinal(run.checks + 1));
         store
-            .end_step(
-                claim,
-                StepKind::Wait,
-                &subject,
-                StepState::Done,
-                Some(detail),
-                now,
-            )
+            .end_step(claim, &ended(&subject, StepState::Done, detail, now))
             .await?;
         return Ok(Ready::Yes);
     };
@@ -83,16 +77,8 @@ pub async fn wait(shared: &Shared, context: &RunContext) -> Result<Ready, WorkEr
         times(run.checks + 1)
     );
     tracing::warn!(problem, "the wait is over");
-    store
-        .end_step(
-            claim,
-            StepKind::Wait,
-            &subject,
-            StepState::Failed,
-            Some(problem.clone()),
-            now,
-        )
-        .await?;
+    let failed = ended(&subject, StepState::Failed, problem.clone(), now);
+    store.end_step(claim, &failed).await?;
     match readiness.at_deadline {
         AtDeadline::Run => {
             store.set_incomplete(claim, &problem).await?;
@@ -110,6 +96,18 @@ pub async fn wait(shared: &Shared, context: &RunContext) -> Result<Ready, WorkEr
                 .await?;
             Ok(Ready::Later)
         }
+    }
+}
+
+/// How the wait has ended. That it began was written down when it did.
+fn ended(subject: &str, state: StepState, detail: String, at: DateTime<Utc>) -> EndedStep<'_> {
+    EndedStep {
+        kind: StepKind::Wait,
+        subject,
+        state,
+        detail: Some(detail),
+        started_at: None,
+        ended_at: at,
     }
 }
 

@@ -3,10 +3,7 @@
 
 use chrono::{DateTime, Utc};
 use maple_lark_api::Cause;
-use maple_lark_store::{
-    runs::{Run, Step},
-    telemetry::TracedAttempt,
-};
+use maple_lark_store::{runs::Run, steps::Step, telemetry::TracedAttempt};
 use opentelemetry_proto::tonic::trace::v1::{Span, Status, span::SpanKind, status::StatusCode};
 use sha2::{Digest, Sha256};
 use uuid::Uuid;
