@@ -50,7 +50,7 @@ test-package: package
 	@scripts/need.sh package
 	@scripts/test-package.sh "$(CARGO_TARGET_DIR)"
 
-## The container, built of the package with buildah, configured and started (as root)
+## The container, built of the package, configured and started beside PostgreSQL and a mail server (as root)
 test-container: package
 	@scripts/need.sh container
 	@scripts/test-container.sh "$(CARGO_TARGET_DIR)"

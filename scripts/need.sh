@@ -40,8 +40,13 @@ fi
 
 if [ "${1:-run}" = container ]; then
   need debootstrap debootstrap
-  need buildah buildah
+  need podman podman
+  need runc runc
+  [ -x /usr/lib/podman/netavark ] || missing+=(netavark)
+  [ -x /usr/lib/podman/aardvark-dns ] || missing+=(aardvark-dns)
+  need docker-compose docker-compose
   need curl curl
+  need openssl openssl
 fi
 
 if [ "${1:-run}" = package ]; then

@@ -1,6 +1,11 @@
 #!/usr/bin/env bash
-# Builds the container from the package that is there, and starts service, PostgreSQL and mail server in it. Needs
-# root and buildah; the Debian that the image begins with is made here, so that no other image is needed.
+# Builds the container and starts it beside PostgreSQL and a mail server, as the compose example says. Needs root,
+# podman, runc and docker-compose. The images that are named there are made here of Debian's packages, so that no other
+# image is needed.
+#
+#   scripts/test-container.sh TARGET            of the package that is there
+#   scripts/test-container.sh TARGET --source   of the source, by the first stage, with the toolchain of this machine:
+#                                               about an hour
 set -euo pipefail
 
 target=$1
@@ -8,17 +13,33 @@ target=$1
 
 work=$(mktemp -d)
 started=()
+export CONTAINERS_CONF=$work/containers.conf DOCKER_HOST=unix://$work/engine.sock COMPOSE_PROJECT_NAME=maple-lark-test
+engine() { podman --root "$work/storage" --runroot "$work/run" "$@"; }
+compose() { docker-compose --file "$work/source/packaging/compose/compose.yaml" "$@"; }
 end() {
-  for one in "${started[@]}"; do kill -9 "-$one" 2>/dev/null || true; done
-  builder rm --all >/dev/null 2>&1 || true
+  compose --profile init down --volumes --timeout 2 >/dev/null 2>&1 || true
+  for one in "${started[@]}"; do kill -- "-$one" 2>/dev/null || true; done
+  engine system reset --force >/dev/null 2>&1 || true
   rm -rf --one-file-system "$work"
 }
 trap end EXIT
 
 step() { echo "● $*"; }
 fail() { echo "error: $*" >&2; exit 1; }
-builder() { buildah --storage-driver vfs --root "$work/images" --runroot "$work/run" "$@"; }
+build() { engine build --format docker --pull=never "$@" >"$work/build.log" 2>&1 || { tail -n 20 "$work/build.log" >&2; fail "it was not built"; }; }
 suite=bookworm
+
+! (exec 3<>/dev/tcp/127.0.0.1/8480) 2>/dev/null || fail "something listens at port 8480, which the example takes; end it first"
+
+# Root need not be able to raise limits, and need not have its control groups in one tree.
+cat >"$CONTAINERS_CONF" <<'CONFIGURATION'
+[containers]
+default_ulimits = ["nofile=4096:4096", "nproc=4096:4096"]
+[engine]
+runtime = "runc"
+cgroup_manager = "cgroupfs"
+events_logger = "file"
+CONFIGURATION
 
 # As small as the image that is named in the Containerfile.
 base=$target/container-base
@@ -29,44 +50,90 @@ if [ ! -e "$base/made" ]; then
   debootstrap --variant=minbase "$suite" "$base/root" >"$base/log" 2>&1 || fail "debootstrap failed; see $base/log"
   touch "$base/made"
 fi
-step "The image that it begins with"
-empty=$(builder from scratch)
-builder copy --quiet "$empty" "$base/root" / >/dev/null
-builder commit --quiet "$empty" "debian:$suite-slim" >/dev/null
+step "The images that it begins with"
+tar --directory "$base/root" --create . | engine import - "docker.io/library/debian:$suite-slim" >/dev/null 2>&1
+mkdir "$work/postgres"
+cat >"$work/postgres/start" <<'START'
+#!/bin/bash
+set -eu
+data=/var/lib/postgresql/data
+bin=$(ls -d /usr/lib/postgresql/*/bin)
+as_postgres=(setpriv --reuid postgres --regid postgres --init-groups)
+chown postgres: "$data" && chmod 700 "$data"
+if [ ! -e "$data/PG_VERSION" ]; then
+  cp "$POSTGRES_PASSWORD_FILE" /tmp/password && chown postgres: /tmp/password
+  "${as_postgres[@]}" "$bin/initdb" --username postgres --pwfile /tmp/password --auth scram-sha-256 "$data"
+  rm /tmp/password
+  echo "host all all all scram-sha-256" >>"$data/pg_hba.conf"
+fi
+exec "${as_postgres[@]}" "$bin/postgres" -D "$data" -c listen_addresses='*'
+START
+chmod 755 "$work/postgres/start"
+cat >"$work/postgres/Containerfile" <<CONTAINERFILE
+FROM docker.io/library/debian:$suite-slim
+RUN apt-get update && DEBIAN_FRONTEND=noninteractive apt-get install --yes --no-install-recommends postgresql
+COPY start /start
+ENTRYPOINT ["/start"]
+CONTAINERFILE
+build --tag docker.io/library/postgres:15 "$work/postgres"
 
-package=$(ls -t "$target"/debian/maple-lark_*.deb | head -n 1)
-step "The image of the service, with $(basename "$package")"
-mkdir -p "$work/context/packages"
-cp "$package" "$work/context/packages/"
-builder build --isolation chroot --format docker --pull=never --layers=false --build-context "build=$work/context" \
-  --file packaging/Containerfile --tag maple-lark . >"$work/build.log" 2>&1 || { tail -n 20 "$work/build.log" >&2; fail "it was not built"; }
-inspected=$(builder inspect --type image --format '{{.OCIv1.Config.User}} {{.OCIv1.Config.Entrypoint}} {{.OCIv1.Config.Cmd}}' maple-lark)
+# What is committed and what is new, without what was built.
+mkdir "$work/source"
+git ls-files --cached --others --exclude-standard -z | tar --create --null --ignore-failed-read --files-from - 2>/dev/null | tar --extract --directory "$work/source"
+if [ "${2:-}" = --source ]; then
+  step "An image with the toolchain of this machine"
+  mkdir -p "$work/rust/toolchain"
+  cp -a "$(rustc --print sysroot)/." "$work/rust/toolchain/"
+  cat >"$work/rust/Containerfile" <<CONTAINERFILE
+FROM docker.io/library/debian:$suite-slim
+RUN apt-get update && apt-get install --yes --no-install-recommends ca-certificates gcc git libc6-dev
+COPY toolchain /usr/local/toolchain
+ENV PATH=/usr/local/toolchain/bin:/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
+CONTAINERFILE
+  build --tag "docker.io/library/rust:1-$suite" "$work/rust"
+  rm -rf "$work/rust"
+  step "The image of the service, of its source"
+  # What was built before is used again, if it is named.
+  cached=()
+  [ -z "${MAPLE_LARK_CACHE:-}" ] || cached=(--volume "$MAPLE_LARK_CACHE:/root/.cache/maple-lark")
+  build "${cached[@]}" --file "$work/source/packaging/Containerfile" --tag docker.io/library/maple-lark "$work/source"
+else
+  package=$(ls -t "$target"/debian/maple-lark_*.deb | head -n 1)
+  step "The image of the service, with $(basename "$package")"
+  mkdir -p "$work/context/packages"
+  cp "$package" "$work/context/packages/"
+  build --build-context "build=$work/context" --file packaging/Containerfile --tag docker.io/library/maple-lark .
+fi
+inspected=$(engine image inspect --format '{{.Config.User}} {{.Config.Entrypoint}} {{.Config.Cmd}}' maple-lark)
 [ "$inspected" = "maple-lark [maple-lark] [serve --config /etc/maple-lark/maple-lark.toml]" ] || fail "it is started as: $inspected"
 
-# A database beside it, on a port of loopback.
-postgres=$(ls -d /usr/lib/postgresql/*/bin | tail -n 1)
-chmod 755 "$work"
-mkdir "$work/records"
-chown postgres: "$work/records"
-port=$((20000 + $$ % 10000))
-as_postgres() { setpriv --reuid postgres --regid postgres --init-groups -- "$@"; }
-as_postgres "$postgres/initdb" --auth trust --username postgres "$work/records" >/dev/null
-setsid setpriv --reuid postgres --regid postgres --init-groups -- "$postgres/postgres" -D "$work/records" -p "$port" -c listen_addresses=127.0.0.1 -c unix_socket_directories= >"$work/postgres.log" 2>&1 &
+step "The example: its mail server is built, database and mail server start"
+setsid podman --root "$work/storage" --runroot "$work/run" system service --time 0 "$DOCKER_HOST" >"$work/engine.log" 2>&1 &
 started+=($!)
-for _ in $(seq 100); do as_postgres "$postgres/pg_isready" --quiet --host 127.0.0.1 --port "$port" && break; sleep 0.2; done
+for _ in $(seq 50); do [ -S "$work/engine.sock" ] && break; sleep 0.2; done
+mkdir "$work/source/packaging/compose/secrets"
+openssl rand -hex 24 >"$work/source/packaging/compose/secrets/postgres-password"
+said() { "$@" >"$work/said" 2>&1 || { cat "$work/said" >&2; fail "\"${*}\" failed"; }; }
+said compose build mail
+said compose up --detach database mail
+# An engine that systemd does not run looks after nobody's health by itself.
+health() { engine healthcheck run "${COMPOSE_PROJECT_NAME}_$1_1" >/dev/null 2>&1; }
+(while sleep 1; do health database || true; done) &
+watch=$!
+for _ in $(seq 60); do health database && break; sleep 1; done
 
 step "Its first configuration, by its own account"
-container=$(builder from --pull-never maple-lark)
-run() { builder run --isolation chroot --user maple-lark "$container" -- "$@"; }
-listen=127.0.0.1:$((port + 1))
-password=$(run maple-lark init --output json --folder /etc/maple-lark --administer "postgresql://postgres@127.0.0.1:$port/postgres" --listen "$listen" | sed -n 's/.*"password": *"\([^"]*\)".*/\1/p')
-[ -n "$password" ] || fail "init told no password"
+compose run --rm init >"$work/init" 2>&1 || { cat "$work/init" >&2; fail "it was not configured"; }
+grep --quiet "assword" "$work/init" || fail "init told no password: $(cat "$work/init")"
 
 step "It starts, and its health check is met"
-setsid bash -c "$(declare -f builder run); work='$work' container='$container'; run maple-lark serve --config /etc/maple-lark/maple-lark.toml" >"$work/service.log" 2>&1 &
-started+=($!)
-healthy() { run bash -c "exec 3<>/dev/tcp/127.0.0.1/$((port + 1)) && printf 'GET /ready HTTP/1.0\r\n\r\n' >&3 && head --lines=1 <&3 | grep --quiet ' 200 '" 2>/dev/null; }
-for _ in $(seq 60); do healthy && break; sleep 0.5; done
-healthy || fail "it is not healthy: $(cat "$work/service.log")"
-curl -fsS "http://$listen/sign-in" | grep -q "Maple Lark" || fail "the console is not there"
+said compose up --detach
+kill "$watch"
+for _ in $(seq 60); do health service && break; sleep 1; done
+health service || fail "it is not healthy: $(compose logs service)"
+curl -fsS http://127.0.0.1:8480/sign-in | grep --quiet "Maple Lark" || fail "the console is not there"
+
+step "What it says of its place"
+compose exec -T service maple-lark check --config /etc/maple-lark/maple-lark.toml >"$work/said" 2>&1 || { cat "$work/said" >&2; fail "something is wrong with its place"; }
+cat "$work/said"
 echo "The container is as it should be."
