@@ -17,6 +17,7 @@ export CONTAINERS_CONF=$work/containers.conf DOCKER_HOST=unix://$work/engine.soc
 engine() { podman --root "$work/storage" --runroot "$work/run" "$@"; }
 compose() { docker-compose --file "$work/source/packaging/compose/compose.yaml" "$@"; }
 end() {
+  [ -z "${watch:-}" ] || kill "$watch" 2>/dev/null || true
   compose --profile init down --volumes --timeout 2 >/dev/null 2>&1 || true
   for one in "${started[@]}"; do kill -- "-$one" 2>/dev/null || true; done
   engine system reset --force >/dev/null 2>&1 || true

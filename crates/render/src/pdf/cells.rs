@@ -1,5 +1,5 @@
 //! Fits the texts of a table into columns: how wide each is, where lines break, how high
-//! rows are. The typesetter then lays out a table of empty rows, which costs a hundredth.
+//! rows are. The typesetter then lays out a table of empty rows, which costs it little.
 
 use maple_lark_document::document::{Align, ShownTable};
 use serde_json::{Value, json};

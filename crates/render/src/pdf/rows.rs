@@ -18,7 +18,7 @@ use typst::{
     pdf::{TableCellKind, TableHeaderScope},
 };
 
-/// The typesetter's own tables are known to itself; these tags are for readers alone.
+/// Tags that readers are told of, and that the typesetter need not find again.
 pub const FLAGS: TagFlags = TagFlags {
     introspectable: false,
     tagged: true,

@@ -158,7 +158,7 @@ fn recipient_formats(audiences: &[ResolvedAudience], key: &str) -> Vec<Recipient
     found
 }
 
-/// Makes one format after the other, with its record before and after.
+/// Makes one format after the other, and keeps what came of each.
 async fn formats(
     shared: &Shared,
     run: &Run,
