@@ -86,7 +86,7 @@ pub async fn start(config: Config, clock: Clock) -> Result<Running, ServeError> 
     })
 }
 
-/// Opens the database; where it does not answer yet, it is waited for as long as the
+/// Opens the database; where it cannot be used yet, it is waited for as long as the
 /// configuration says.
 async fn open_store(config: &Config) -> Result<Store, maple_lark_store::StoreError> {
     let began = std::time::Instant::now();
@@ -96,7 +96,7 @@ async fn open_store(config: &Config) -> Result<Store, maple_lark_store::StoreErr
             Err(error) if error.may_pass() && began.elapsed() < config.wait_for_database => {
                 if !told {
                     let seconds = config.wait_for_database.as_secs();
-                    tracing::warn!(%error, seconds, "the database does not answer yet; it is waited for");
+                    tracing::warn!(%error, seconds, "the database cannot be used yet; it is waited for");
                     told = true;
                 }
                 tokio::time::sleep(LOOK_AGAIN).await;
@@ -112,7 +112,7 @@ async fn open_store(config: &Config) -> Result<Store, maple_lark_store::StoreErr
     }
 }
 
-/// A database that does not answer is tried again after so long.
+/// A database that cannot be used is tried again after so long.
 const LOOK_AGAIN: std::time::Duration = std::time::Duration::from_millis(300);
 
 impl Running {

@@ -39,6 +39,7 @@ pub mod steps;
 mod stored;
 pub mod teams;
 pub mod telemetry;
+mod upgrade;
 pub mod users;
 pub mod views;
 mod word_lists;
@@ -71,6 +72,11 @@ pub enum StoreError {
         "a newer version of Maple Lark changed its tables ({0}), and this version cannot read them; run the newer version"
     )]
     Newer(String),
+    /// They cannot be brought up to date now.
+    #[error(
+        "another program's transaction uses tables that are to be brought up to date; it is told of in pg_stat_activity: wait until it has ended, or end it"
+    )]
+    InUse,
     /// PostgreSQL keeps every character in a text but this one.
     #[error("a text has the character U+0000 in it, which cannot be kept; leave it out")]
     NulCharacter,
@@ -122,11 +128,13 @@ impl From<DbErr> for StoreError {
 }
 
 impl StoreError {
-    /// Whether the server may answer in a moment: it is not there yet, is starting, or has no
-    /// connection to spare. A wrong password or a missing database does not mend itself.
+    /// Whether it may go in a moment: the server is not there yet, is starting, or has no
+    /// connection to spare, or its tables are in use. A wrong password or a missing database does not mend itself.
     pub fn may_pass(&self) -> bool {
-        let Self::Database(error) = self else {
-            return false;
+        let error = match self {
+            Self::InUse => return true,
+            Self::Database(error) => error,
+            _ => return false,
         };
         match sql_state(error).as_deref() {
             Some(CANNOT_CONNECT_NOW | TOO_MANY_CONNECTIONS) => true,
@@ -189,7 +197,6 @@ impl Store {
         let first = PgConnection::connect(url).await.map_err(unreachable)?;
         first.close().await.map_err(unreachable)?;
         let mut options = ConnectOptions::new(url);
-        // Bringing the tables up to date takes one connection beside the one that holds the lock.
         options
             .max_connections(connections.max(2))
             .min_connections(1)
@@ -221,8 +228,7 @@ impl Store {
         if let Some(newest) = look(url).await?.unknown.pop() {
             return Err(StoreError::Newer(newest));
         }
-        Migrator::up(&store.db, None).await?;
-        word_lists::widen(&turn).await?;
+        upgrade::upgrade(url).await?;
         turn.commit().await?;
         Ok(store)
     }

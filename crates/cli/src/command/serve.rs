@@ -17,7 +17,7 @@ pub struct Serve {
     /// The configuration file
     #[arg(long, value_name = "FILE", env = "MAPLE_LARK_CONFIG")]
     config: String,
-    /// How long a database that does not answer yet is waited for, such as PT1M
+    /// How long a database that does not answer yet, or whose tables are in use, is waited for, such as PT1M
     #[arg(long, value_name = "DURATION", default_value = "PT1M")]
     wait: Span,
     /// The parts of the work that this process takes, with commas; all if nothing is said

@@ -227,6 +227,48 @@ async fn work_that_is_under_way_and_an_upgrade_do_not_stop_one_another() {
     hours_are_of_runs(&mut watching).await;
 }
 
+/// A process of the version before has read deliveries and goes on to a run, as an upgrade has the runs and goes on to
+/// the deliveries: each would wait for the other.
+#[tokio::test]
+async fn an_upgrade_gives_way_to_work_that_it_would_wait_for_in_a_circle() {
+    let cluster = TestCluster::new().await.unwrap();
+    let (url, mut watching) = populated(&cluster, 41).await;
+    let mut working = cluster.connect("schema_0041").await.unwrap();
+    working
+        .execute("begin; select from deliveries for share")
+        .await
+        .unwrap();
+    let refused = Store::open(&url, 2).await.err().unwrap();
+    assert!(refused.may_pass(), "{refused}");
+    assert!(
+        refused.to_string().contains("pg_stat_activity"),
+        "{refused}"
+    );
+    let upgrade = tokio::spawn(async move {
+        loop {
+            match Store::open(&url, 2).await {
+                Err(error) if error.may_pass() => {}
+                opened => return opened.map(drop),
+            }
+        }
+    });
+    let has_the_runs = "select exists (select from pg_locks where relation = 'runs'::regclass \
+                        and mode = 'AccessExclusiveLock' and granted)";
+    while !sqlx::query_scalar::<_, bool>(has_the_runs)
+        .fetch_one(&mut watching)
+        .await
+        .unwrap()
+    {
+        tokio::time::sleep(std::time::Duration::from_millis(5)).await;
+    }
+    working
+        .execute("update runs set state = 'held' where state = 'failed'; commit")
+        .await
+        .unwrap();
+    upgrade.await.unwrap().unwrap();
+    hours_are_of_runs(&mut watching).await;
+}
+
 /// What each column may hold that may hold some words only: the constraint's table, its name and what it says.
 async fn word_lists(records: &mut PgConnection) -> Vec<(String, String, String)> {
     sqlx::query_as(
