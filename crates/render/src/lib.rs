@@ -27,7 +27,7 @@ use archive::Growing;
 use maple_lark_definition::{Format, Zip};
 use maple_lark_document::{
     chart::{Chart, Plot},
-    document::{Block, Body, Document, Section},
+    document::{Block, Body, Document, Section, ShownTable},
 };
 
 pub use answering::script_policy;
@@ -127,6 +127,27 @@ pub fn render(document: &Document, format: Format) -> Result<Vec<Rendered>, Rend
 /// The document as template values: without the raw data, which only CSV needs, and without
 /// the points of charts, which templates get as finished pictures.
 fn template_values(document: &Document) -> serde_json::Value {
+    values(document, without_points)
+}
+
+/// The same without the rows of tables, of which there may be thousands.
+fn template_values_without_rows(document: &Document) -> serde_json::Value {
+    values(document, |body| match body {
+        Body::Table { table } => Body::Table {
+            table: ShownTable {
+                headings: table.headings.clone(),
+                rows: Vec::new(),
+                sums_up: table.sums_up.clone(),
+                cut: table.cut.clone(),
+                file: table.file.clone(),
+                judged: table.judged,
+            },
+        },
+        other => without_points(other),
+    })
+}
+
+fn values(document: &Document, body: impl Fn(&Body) -> Body) -> serde_json::Value {
     let sections = document.sections.iter().map(|section| Section {
         title: section.title.clone(),
         text: section.text.clone(),
@@ -134,7 +155,7 @@ fn template_values(document: &Document) -> serde_json::Value {
             .blocks
             .iter()
             .map(|block| Block {
-                body: without_points(&block.body),
+                body: body(&block.body),
                 title: block.title.clone(),
                 note: block.note.clone(),
                 width: block.width,

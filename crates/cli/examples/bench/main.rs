@@ -53,7 +53,9 @@ async fn main() -> Done<()> {
         return reading::child(address, password).await;
     }
     match wanted.first().map(String::as_str) {
-        Some(documents::LONG_CHILD) => return documents::long_child(),
+        Some(documents::LONG_CHILD) => {
+            return documents::long_child(wanted.get(1).map_or("6", String::as_str));
+        }
         Some(documents::MANY_CHILD) => return documents::many_child(),
         Some(over_time::AVAILABILITY_CHILD) => return over_time::availability_child(),
         _ => {}

@@ -46,7 +46,7 @@ use crate::{
     chart::Size,
     csv::write_csv,
     fonts::{self, FontSet, OWN},
-    html, palette, place as place_of, template_values,
+    html, palette, place as place_of, template_values_without_rows,
     threads::by_one_thread,
 };
 
@@ -212,7 +212,7 @@ fn pages(document: &Document) -> Result<PagedDocument, RenderError> {
         provenance: provenance.as_ref(),
         files: HashMap::new(),
         finish: Finish::new(&FIXED.faces, document),
-        values: template_values(document),
+        values: template_values_without_rows(document),
     };
     // The template reads it as it is shown.
     laying.values["provenance"].take();
@@ -401,6 +401,8 @@ impl<'d> Laying<'d> {
                     .for_each(|part| self.finish.table(Some(part)));
             }
             None => {
+                // Every cell has a JSON form.
+                value["rows"] = serde_json::to_value(&table.rows).unwrap_or_default();
                 for (row, column, cell) in trends(table) {
                     let name = format!("trend-{place}-{row}-{column}.svg");
                     let line = self.finish.sparkline(&cell.trend);

@@ -23,8 +23,14 @@ use super::*;
 mod answering;
 mod charts;
 mod formats;
-pub(crate) use formats::with_fonts;
+mod pdf;
 mod whatever;
+
+pub(crate) use pdf::with_fonts;
+
+fn sample() -> Document {
+    document(disks(&[("=cmd()", 95.5), ("b & <i>", 12.25)]))
+}
 
 fn daily() -> Fixture {
     fixtures::report("daily", "ferries")
@@ -750,7 +756,7 @@ fn text_from_right_to_left_keeps_its_order_everywhere_on_the_page() {
     document.title = "דוח יומי".to_owned();
     document.sections[0].blocks[0].title = "Harbour נמל 42".to_owned();
     let bytes = pdf(&document).unwrap();
-    let text = formats::selectable(&bytes);
+    let text = pdf::selectable(&bytes);
     for (wanted, count) in [("דוח יומי", 2), ("שלום עולם", 2), ("נמל", 1)] {
         assert!(
             text.matches(wanted).count() >= count,

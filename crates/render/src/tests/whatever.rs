@@ -241,7 +241,7 @@ fn a_pdf_shows_texts_that_look_like_its_own_language_as_they_are() {
         "`raw` -- ---",
     ] {
         let bytes = pdf(&made_of(word)).unwrap_or_else(|error| panic!("{word}: {error}"));
-        let text = formats::selectable(&bytes);
+        let text = pdf::selectable(&bytes);
         let there = text.lines().filter(|line| line.contains(word)).count();
         assert!(there >= 8, "{word} is there {there} times:\n{text}");
     }
