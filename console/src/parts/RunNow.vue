@@ -94,7 +94,7 @@ const done = computed(() => (run.value ? progress(run.value.state, run.value.ste
 
 <style scoped>
 .now { display: grid; gap: 0.4rem; justify-items: start; }
-.buttons { gap: 0.4rem; flex-wrap: wrap; width: 14.5rem; max-width: 100%; }
+.buttons { gap: 0.4rem; }
 .buttons .el-button + .el-button { margin-left: 0; }
 .views { display: grid; gap: 0.3rem; justify-items: start; margin-bottom: 1rem; }
 .end { justify-content: flex-end; }

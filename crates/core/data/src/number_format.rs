@@ -37,6 +37,29 @@ pub fn decimals(values: &[f64], shares: bool) -> usize {
     }
 }
 
+/// The decimals that a number's size deserves.
+pub(crate) fn places(value: f64) -> usize {
+    match value.abs() {
+        s if s == s.trunc() => 0,
+        s if s >= 1000.0 => 0,
+        s if s >= 99.95 => 0,
+        s if s >= 10.0 => 1,
+        s if s >= 0.1 => 2,
+        s if s >= 0.001 => 4,
+        _ => 6,
+    }
+}
+
+/// The decimals that a share in percent deserves.
+pub(crate) fn share_places(percent: f64) -> usize {
+    let size = percent.abs();
+    if size > 99.0 && size < 100.0 {
+        2
+    } else {
+        places(percent)
+    }
+}
+
 /// As the example of its form: `1.234,5 2026-11-22`.
 impl fmt::Display for NumberFormat {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
@@ -108,28 +131,18 @@ impl NumberFormat {
     /// two decimals: 99.95 and 100 are different promises.
     #[must_use]
     pub fn share(&self, percent: f64) -> String {
-        let size = percent.abs();
-        if size > 99.0 && size < 100.0 {
-            self.number(percent, 2)
-        } else {
-            self.readable(percent)
-        }
+        self.short(percent, share_places(percent))
     }
 
     /// A number with as many decimals as its size deserves: three significant digits below a
     /// thousand and whole above.
     #[must_use]
     pub fn readable(&self, value: f64) -> String {
-        let size = value.abs();
-        let decimals = match size {
-            s if s == s.trunc() => 0,
-            s if s >= 1000.0 => 0,
-            s if s >= 99.95 => 0,
-            s if s >= 10.0 => 1,
-            s if s >= 0.1 => 2,
-            s if s >= 0.001 => 4,
-            _ => 6,
-        };
+        self.short(value, places(value))
+    }
+
+    /// Without zeros at the end of a long fraction.
+    fn short(&self, value: f64, decimals: usize) -> String {
         let text = self.number(value, decimals);
         if decimals > 2 {
             text.trim_end_matches('0')

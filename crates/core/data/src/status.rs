@@ -101,6 +101,44 @@ impl Thresholds {
             Status::Ok
         }
     }
+
+    /// The limit that a value is past, the worse one if it is past both, and what it is then.
+    #[must_use]
+    pub fn passed(&self, value: f64) -> Option<(Status, f64)> {
+        let status = self.status(Some(value));
+        let limit = match status {
+            Status::Critical => self.critical,
+            Status::Warning => self.warning,
+            Status::Ok | Status::Unknown => None,
+        };
+        Some((status, limit?))
+    }
+
+    /// The fewest decimals, from `least` to `most`, with which a value that is shown times `factor` reads as what it is
+    /// by these limits; `least` if none of them do.
+    #[must_use]
+    pub fn telling_places(&self, value: f64, factor: f64, least: usize, most: usize) -> usize {
+        let rounded = |value: f64, places: usize| {
+            let text = format!("{:.places$}", value * factor);
+            text.parse::<f64>().unwrap_or(value)
+        };
+        let near = 10f64.powi(-(least as i32));
+        let near = |limit: &f64| ((value - limit) * factor).abs() <= near;
+        if !value.is_finite() || !self.warning.iter().chain(&self.critical).any(near) {
+            return least;
+        }
+        // More decimals than a limit has by itself.
+        let shown = |limit: Option<f64>| limit.map(|limit| rounded(limit, most.max(9)));
+        let limits = Self {
+            warning: shown(self.warning),
+            critical: shown(self.critical),
+            worse: self.worse,
+        };
+        let status = self.status(Some(value));
+        (least..=most)
+            .find(|places| limits.status(Some(rounded(value, *places))) == status)
+            .unwrap_or(least)
+    }
 }
 
 /// How many of the things that limits were set for are past them. One that is past both is

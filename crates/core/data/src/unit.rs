@@ -5,7 +5,10 @@ use std::{fmt, str::FromStr};
 use maple_lark_time::nearest::suggestion;
 use serde::{Deserialize, Serialize};
 
-use crate::number_format::{NumberFormat, decimals};
+use crate::{
+    number_format::{NumberFormat, decimals, places, share_places},
+    status::Thresholds,
+};
 
 /// What a number counts. The stored value is always in the unit named here; only
 /// [`Unit::format`] rescales, and only for people.
@@ -173,14 +176,41 @@ impl Unit {
 }
 
 impl Unit {
+    /// A value that is judged, for a person: as [`Unit::format_with`] writes it, but with up to four decimals more where
+    /// it would read as if it were on another side of a limit than it is. 99.504 % with a limit at 99.50 % or below does
+    /// not read `99.50 %`.
+    #[must_use]
+    pub fn format_judged(
+        &self,
+        value: f64,
+        limits: &Thresholds,
+        number_format: NumberFormat,
+        decimals: Option<usize>,
+    ) -> String {
+        let factor = self.scale(value.abs()).factor;
+        let places = decimals.unwrap_or_else(|| match self {
+            Unit::Currency(_) => 2,
+            Unit::Percent | Unit::Ratio => share_places(value * factor),
+            _ => places(value * factor),
+        });
+        let telling = limits.telling_places(value, factor, places, places + 4);
+        let wanted = if telling > places {
+            Some(telling)
+        } else {
+            decimals
+        };
+        self.format_with(value, number_format, wanted)
+    }
+
     /// Values that stand beside each other, as people compare them: in one scale all have the
     /// same decimals, `18.5 h, 13.0 h, 2.5 h`, or those that their author wants. Where they need
     /// several scales, or one would read as nothing, each reads for itself. What is missing reads
-    /// `–`.
+    /// `–`. All are judged by these limits, as [`Unit::format_judged`] has it.
     #[must_use]
     pub fn format_alike(
         &self,
         values: &[Option<f64>],
+        limits: &Thresholds,
         number_format: NumberFormat,
         wanted: Option<usize>,
     ) -> Vec<String> {
@@ -201,6 +231,9 @@ impl Unit {
             Unit::Currency(_) => 2,
             _ => decimals(&scaled, shares),
         };
+        let places = known.iter().fold(places, |most, value| {
+            most.max(limits.telling_places(*value, scale.factor, places, places + 2))
+        });
         // Half of the last place would be nothing.
         let least = 0.5 / 10f64.powi(places as i32);
         let alike = wanted.is_none()
@@ -214,7 +247,7 @@ impl Unit {
                 let number = number_format.number(value * scale.factor, places);
                 format!("{number}\u{a0}{}", scale.suffix)
             }
-            false => self.format_with(value, number_format, wanted),
+            false => self.format_judged(value, limits, number_format, wanted),
         };
         values
             .iter()
@@ -310,12 +343,45 @@ mod tests {
     }
 
     #[test]
+    fn what_is_judged_does_not_read_as_if_it_were_past_a_limit_that_it_is_not_past() {
+        use crate::status::Direction::{Higher, Lower};
+        let cases = [
+            (Unit::Percent, 99.504, (Lower, 99.5), None, "99.504 %"),
+            (Unit::Percent, 99.496, (Lower, 99.5), None, "99.50 %"),
+            (Unit::Percent, 89.96, (Higher, 90.0), None, "89.96 %"),
+            (Unit::Percent, 90.04, (Higher, 90.0), None, "90.0 %"),
+            (Unit::Ratio, 0.8996, (Higher, 0.9), None, "89.96 %"),
+            (Unit::Seconds, 1799.0, (Higher, 1800.0), None, "29.98 min"),
+            (Unit::Seconds, 1800.0, (Higher, 1800.0), None, "30 min"),
+            (Unit::None, 89.6, (Higher, 90.0), Some(0), "89.6"),
+            (Unit::None, 89.4, (Higher, 90.0), Some(0), "89"),
+            // Closer than anybody reads.
+            (Unit::Percent, 89.999_999_9, (Higher, 90.0), None, "90.0 %"),
+            (Unit::None, f64::NAN, (Higher, 90.0), None, "–"),
+        ];
+        for (unit, value, (worse, limit), decimals, text) in cases {
+            let limits = Thresholds {
+                warning: Some(limit),
+                critical: None,
+                worse,
+            };
+            let read = unit.format_judged(value, &limits, NumberFormat::default(), decimals);
+            assert_eq!(read.replace('\u{a0}', " "), text);
+        }
+    }
+
+    #[test]
     fn values_beside_each_other_have_one_precision() {
         let words = |unit: Unit, values: &[f64]| {
             let values: Vec<Option<f64>> = values.iter().copied().map(Some).collect();
-            unit.format_alike(&values, NumberFormat::default(), None)
-                .join(", ")
-                .replace('\u{a0}', " ")
+            unit.format_alike(
+                &values,
+                &Thresholds::default(),
+                NumberFormat::default(),
+                None,
+            )
+            .join(", ")
+            .replace('\u{a0}', " ")
         };
         let hours = Unit::Other("h".into());
         assert_eq!(
@@ -336,6 +402,7 @@ mod tests {
         assert_eq!(
             Unit::Percent.format_alike(
                 &[None, Some(f64::NAN), Some(5.25)],
+                &Thresholds::default(),
                 NumberFormat::default(),
                 None
             ),

@@ -281,6 +281,9 @@ pub struct Figure {
     pub value: String,
     /// Nothing where no threshold is set.
     pub status: Option<Status>,
+    /// The limit that it is past: `critical from 5 %`; nothing where it is well.
+    #[serde(skip)]
+    pub passed: Option<String>,
     /// The threshold in words: `warning from 2 %, critical from 5 %`.
     pub limits: Option<String>,
     /// `+3 (+12.5 %) against 24`.

@@ -212,8 +212,10 @@ impl Frame {
         }
     }
 
-    /// A threshold's name stands above its line, at the left, over the data.
+    /// A threshold's name stands above its line, at the left, over the data. Names are in the order of their lines.
     pub fn limit_names(&self, canvas: &mut Canvas, limits: &[Limit]) {
+        let mut limits: Vec<&Limit> = limits.iter().collect();
+        limits.sort_by(|one, other| self.y(one.at).total_cmp(&self.y(other.at)));
         let mut free: Vec<f64> = Vec::new();
         for limit in limits {
             let y = self.y(limit.at);

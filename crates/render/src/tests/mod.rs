@@ -580,6 +580,24 @@ fn ground_past_a_threshold_is_tinted_once_for_each() {
         warning.1 == critical.0 && critical.0 < critical.1,
         "{warning:?} {critical:?}"
     );
+    // Names of lines that are close to each other are in the order of the lines.
+    for (limits, upper) in [
+        (limits(236.0, 237.0, false), "Critical"),
+        (limits(237.0, 236.0, true), "Warning"),
+    ] {
+        chart.limits = limits;
+        let svg = scraper::Html::parse_fragment(&chart::svg(&chart, chart::Size::FULL));
+        let texts = scraper::Selector::parse("text").unwrap();
+        let names = svg.select(&texts).map(|text| {
+            let y = text.attr("y").unwrap().parse::<f64>().unwrap();
+            (y, text.text().collect::<String>())
+        });
+        let mut names: Vec<_> = names
+            .filter(|(_, name)| ["Critical", "Warning"].contains(&name.as_str()))
+            .collect();
+        names.sort_by(|one, other| one.0.total_cmp(&other.0));
+        assert_eq!((names.len(), names[0].1.as_str()), (2, upper));
+    }
 }
 
 /// How a page of a PDF lies: `(width, height)` in points, for each.

@@ -285,6 +285,12 @@ impl Operation {
         }
     }
 
+    /// Whether it makes a column of this name that says when something is likely to come.
+    #[must_use]
+    pub fn forecasts(&self, column: &str) -> bool {
+        matches!(self, Self::Forecast(_)) && ["earliest", "likely", "latest"].contains(&column)
+    }
+
     /// Whether it makes a column of seconds of this name.
     #[must_use]
     pub fn seconds(&self, column: &str) -> bool {

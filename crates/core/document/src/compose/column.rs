@@ -1,6 +1,6 @@
 //! Columns: which ones, what they are called, and how their values are written.
 
-use chrono::Datelike;
+use chrono::{Datelike, TimeDelta};
 use maple_lark_data::{
     Column, Table, Unit, Value,
     figures::{Operation, Role},
@@ -10,7 +10,7 @@ use maple_lark_data::{
     unit::Scale,
 };
 use maple_lark_definition::Query;
-use maple_lark_time::Zone;
+use maple_lark_time::{Window, Zone};
 
 use crate::{
     compose::CannotShow,
@@ -158,18 +158,24 @@ pub(crate) struct ColumnFormat {
     thresholds: Thresholds,
     zone: Zone,
     year: bool,
+    /// Whether it says days without their hours.
+    days: bool,
     number_format: NumberFormat,
 }
+
+/// A forecast that reaches further ahead does not know the hour.
+const KNOWN_BY_HOUR: TimeDelta = TimeDelta::days(7);
 
 impl ColumnFormat {
     pub(crate) fn new(
         query: &Query,
         table: &Table,
         index: usize,
-        zone: Zone,
-        this_year: i32,
+        window: &Window,
         number_format: NumberFormat,
     ) -> Self {
+        let zone = window.zone;
+        let this_year = zone.local(window.to).year();
         let column = &table.columns[index];
         let numbers: Vec<f64> = table
             .rows
@@ -186,29 +192,21 @@ impl ColumnFormat {
             unit.scale(numbers.iter().fold(0.0, |most, n| n.abs().max(most)))
         };
         let scaled: Vec<f64> = numbers.iter().map(|n| n * scale.factor).collect();
-        let decimals = match unit {
-            _ if wanted_decimals(query, &column.name).is_some() => {
-                wanted_decimals(query, &column.name).unwrap_or_default()
-            }
-            Unit::Currency(_) => 2,
-            // Worked out with as many decimals as tell it from its objective.
-            _ if availability(query)
-                && ["availability", "margin", "objective"].contains(&column.name.as_str()) =>
-            {
-                let decimals = table.rows.iter().map(|row| match &row[index] {
-                    Value::Decimal(exact) => exact.scale() as usize,
-                    _ => 0,
-                });
-                decimals.max().unwrap_or(2)
-            }
-            Unit::Percent | Unit::Ratio => number_format::decimals(&scaled, true),
-            _ => number_format::decimals(&scaled, false),
-        };
+        let decimals = decimals(query, table, index, &unit, &scaled);
+        let thresholds = thresholds(query, &column.name);
+        // No cell reads as if it were on another side of a limit than it is.
+        let decimals = numbers.iter().fold(decimals, |most, number| {
+            let telling = thresholds.telling_places(*number, scale.factor, decimals, decimals + 2);
+            most.max(telling)
+        });
         let years = |value: &Value| match value {
             Value::Instant(at) => zone.local(*at).year() != this_year,
             Value::Date(_) => true,
             _ => false,
         };
+        let forecast = query.then.iter().any(|one| one.forecasts(&column.name));
+        let far =
+            |value: &Value| matches!(value, Value::Instant(at) if *at - window.to > KNOWN_BY_HOUR);
         ColumnFormat {
             index,
             title: title(query, &column.name),
@@ -219,9 +217,10 @@ impl ColumnFormat {
             } else {
                 Align::Left
             },
-            thresholds: thresholds(query, &column.name),
+            thresholds,
             zone,
             year: table.rows.iter().any(|row| years(&row[index])),
+            days: forecast && table.rows.iter().any(|row| far(&row[index])),
             number_format,
         }
     }
@@ -235,6 +234,9 @@ impl ColumnFormat {
             (_, Some(number)) => self
                 .number_format
                 .number(number * self.scale.factor, self.decimals),
+            (Value::Instant(at), _) if self.days => {
+                self.number_format.date(self.zone.local(*at).date())
+            }
             (value, None) => readable(value, self.zone, self.year, self.number_format),
         };
         let status = if self.thresholds.is_set() && number.is_some() {
@@ -247,6 +249,27 @@ impl ColumnFormat {
             mark: (status >= Status::Warning).then_some(status),
             ..Cell::default()
         }
+    }
+}
+
+/// The decimals of a column whose numbers are these, as they are shown.
+fn decimals(query: &Query, table: &Table, index: usize, unit: &Unit, scaled: &[f64]) -> usize {
+    let name = table.columns[index].name.as_str();
+    if let Some(wanted) = wanted_decimals(query, name) {
+        return wanted;
+    }
+    match unit {
+        Unit::Currency(_) => 2,
+        // Worked out with as many decimals as tell it from its objective.
+        _ if availability(query) && ["availability", "margin", "objective"].contains(&name) => {
+            let decimals = table.rows.iter().map(|row| match &row[index] {
+                Value::Decimal(exact) => exact.scale() as usize,
+                _ => 0,
+            });
+            decimals.max().unwrap_or(2)
+        }
+        Unit::Percent | Unit::Ratio => number_format::decimals(scaled, true),
+        _ => number_format::decimals(scaled, false),
     }
 }
 

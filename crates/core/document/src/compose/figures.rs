@@ -10,6 +10,7 @@ use crate::{
     compose::{
         CannotShow,
         column::{chosen, readable, thresholds, title, unit, wanted_decimals},
+        past::passed_in_words,
     },
     document::{Body, Figure},
 };
@@ -123,29 +124,27 @@ pub(crate) fn key_figures(
         .map(|index| {
             let name = &table.columns[index].name;
             let (unit, thresholds) = (unit(query, name), thresholds(query, name));
+            let number = row[index].as_number();
+            let decimals = wanted_decimals(query, name);
             let value = match &row[index] {
                 Value::Missing => "–".to_owned(),
-                value => value.as_number().map_or_else(
+                value => number.map_or_else(
                     || readable(value, zone, true, number_format),
-                    |number| unit.format_with(number, number_format, wanted_decimals(query, name)),
+                    |number| unit.format_judged(number, &thresholds, number_format, decimals),
                 ),
             };
+            let passed = number.and_then(|number| thresholds.passed(number));
             Figure {
                 name: name.clone(),
                 title: title(query, name),
                 value,
-                status: thresholds
-                    .is_set()
-                    .then(|| thresholds.status(row[index].as_number())),
+                status: thresholds.is_set().then(|| thresholds.status(number)),
+                passed: passed.map(|passed| {
+                    passed_in_words(&thresholds, passed, (&unit, None), number_format)
+                }),
                 limits: limits_in_words(&thresholds, &unit, number_format),
-                change: beside.change(
-                    name,
-                    row[index].as_number(),
-                    &unit,
-                    &thresholds,
-                    number_format,
-                ),
-                amount: row[index].as_number(),
+                change: beside.change(name, number, &unit, &thresholds, number_format),
+                amount: number,
                 unit: unit.symbol().to_owned(),
                 before: beside.before(name),
                 sparkline: beside.sparkline(name),

@@ -96,25 +96,17 @@ impl Past {
         limits: &Thresholds,
         format: NumberFormat,
     ) {
-        let status = limits.status(Some(value));
-        let limit = match status {
-            Status::Critical => limits.critical,
-            Status::Warning => limits.warning,
-            Status::Ok | Status::Unknown => None,
+        let Some((status, limit)) = limits.passed(value) else {
+            return;
         };
-        let Some(limit) = limit else { return };
-        let said = unit.format_with(value, format, decimals);
+        let said = unit.format_judged(value, limits, format, decimals);
         let what = if what == name || what.is_empty() {
             said
         } else {
             format!("{what} {said}")
         };
-        let says = format!(
-            "{what}, {} {} {}",
-            status.word().to_lowercase(),
-            limits.worse.from(),
-            unit.format_with(limit, format, decimals)
-        );
+        let passed = passed_in_words(limits, (status, limit), (unit, decimals), format);
+        let says = format!("{what}, {passed}");
         let size = value.abs().max(limit.abs()).max(f64::MIN_POSITIVE);
         self.add(name, says, status, (value - limit).abs() / size);
     }
@@ -158,6 +150,21 @@ impl Past {
         });
         (lines.collect(), all.saturating_sub(most))
     }
+}
+
+/// The limit that a value is past: `critical from 8 %`.
+pub(crate) fn passed_in_words(
+    limits: &Thresholds,
+    (status, limit): (Status, f64),
+    (unit, decimals): (&Unit, Option<usize>),
+    format: NumberFormat,
+) -> String {
+    format!(
+        "{} {} {}",
+        status.word().to_lowercase(),
+        limits.worse.from(),
+        unit.format_with(limit, format, decimals)
+    )
 }
 
 #[cfg(test)]

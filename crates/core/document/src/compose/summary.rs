@@ -5,7 +5,7 @@ use maple_lark_data::status::{Status, StatusCounts};
 use crate::{
     chart::Plot,
     compose::past::{Past, Told},
-    document::{Block, Body, Place, Section, Summary, SummaryLine},
+    document::{Block, Body, Figure, Place, Section, Summary, SummaryLine},
 };
 
 /// So many lines say what is past its limits.
@@ -66,8 +66,16 @@ pub(crate) fn summarise(
                     judged += 1;
                     worst = worst.max(status);
                     if status > Status::Ok {
-                        let word = status.word().to_lowercase();
-                        let short = format!("{}: {} ({word})", figure.title, figure.value);
+                        let Figure {
+                            title,
+                            value,
+                            passed,
+                            ..
+                        } = figure;
+                        let short = match passed {
+                            Some(passed) => format!("{title}: {value}, {passed}"),
+                            None => format!("{title}: {value} ({})", status.word().to_lowercase()),
+                        };
                         told.push(Told {
                             status,
                             line: line(short.clone()),
@@ -110,10 +118,10 @@ pub(crate) fn summarise(
         more => (MOST_LINES, more),
     };
     lines.extend(told.into_iter().take(shown).map(|one| one.line));
+    lines.extend(recoveries);
     if more > 0 {
         lines.push(format!("and {more} more, marked in their places").into());
     }
-    lines.extend(recoveries);
     if without_data > 0 {
         let blocks = if without_data == 1 {
             "block is"

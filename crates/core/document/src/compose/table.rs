@@ -2,7 +2,6 @@
 
 use std::collections::HashMap;
 
-use chrono::Datelike;
 use maple_lark_data::{
     Column, ColumnKind, PackedTable, Table, Unit, Value,
     figures::{Operation, Role},
@@ -75,11 +74,11 @@ pub(crate) fn shown_table(
         rows: whole.rows().take(shown).collect(),
         truncated: whole.truncated,
     };
-    let this_year = zone.local(context.snapshot.window.to).year();
     let columns: Vec<ColumnFormat> = indexes
         .iter()
         .map(|index| {
-            ColumnFormat::new(query, table, *index, zone, this_year, context.number_format)
+            let window = &context.snapshot.window;
+            ColumnFormat::new(query, table, *index, window, context.number_format)
         })
         .collect();
     let cells = |(place, row): (usize, &Vec<Value>)| {

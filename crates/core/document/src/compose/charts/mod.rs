@@ -27,7 +27,7 @@ use crate::{
     chart::{Chart, Limit, Plot, ValueAxis},
     compose::{
         CannotShow, Context,
-        column::{column, numeric_column, readable, unit, wanted_decimals},
+        column::{column, numeric_column, readable, thresholds, unit, wanted_decimals},
     },
     document::Body,
 };
@@ -257,9 +257,12 @@ impl Drawing<'_, '_> {
 
     /// Values beside each other, as the author of their column wants them read.
     fn labels(&self, column: &str, values: &[Option<f64>]) -> Vec<String> {
-        let decimals = wanted_decimals(self.query, column);
+        let (decimals, limits) = (
+            wanted_decimals(self.query, column),
+            thresholds(self.query, column),
+        );
         self.unit(column)
-            .format_alike(values, self.number_format(), decimals)
+            .format_alike(values, &limits, self.number_format(), decimals)
     }
 
     fn text(&self, value: &Value) -> String {

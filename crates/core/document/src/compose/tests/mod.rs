@@ -384,6 +384,50 @@ fn key_figures_carry_their_status_and_limits() {
 }
 
 #[test]
+fn no_number_reads_as_if_it_were_on_another_side_of_a_limit() {
+    let read = |block: &str, values: &[(&str, Option<f64>)]| {
+        let document = compose(&snapshot(block, rows(values))).unwrap();
+        let first = document.summary.lines.first();
+        let first = first.map(|line| line.text.replace('\u{a0}', " "));
+        match &document.sections[0].blocks[0].body {
+            Body::Figures { figures } => (vec![figures[0].value.replace('\u{a0}', " ")], first),
+            Body::Table { table } => {
+                let used = table.rows.iter().map(|row| row[1].text.clone());
+                (used.collect::<Vec<_>>(), first)
+            }
+            other => panic!("{other:?}"),
+        }
+    };
+    let figure = "show = \"figures\"\ncolumns = [\"used\"]";
+    let (value, front) = read(figure, &[("a", Some(89.96))]);
+    assert_eq!(value, ["89.96 %"]);
+    assert_eq!(
+        front.as_deref(),
+        Some("Disk used: 89.96 %, warning from 80 %")
+    );
+    let (values, front) = read("show = \"table\"", &[("a", Some(89.96)), ("b", Some(12.5))]);
+    assert_eq!(values, ["89.96", "12.50"]);
+    assert_eq!(
+        front.as_deref(),
+        Some("a: Disk used 89.96 %, warning from 80 %")
+    );
+    let bars = "show = \"bar\"\nlabel = \"host\"\nvalue = \"used\"";
+    let bars = compose(&snapshot(
+        bars,
+        rows(&[("a", Some(89.96)), ("b", Some(12.5))]),
+    ))
+    .unwrap();
+    let bars = serde_json::to_string(&bars.sections[0].blocks[0].body).unwrap();
+    assert!(
+        bars.contains("89.96\u{a0}%") && bars.contains("12.50\u{a0}%"),
+        "{bars}"
+    );
+    // What is past its limit may read as the limit.
+    let (values, _) = read("show = \"table\"", &[("a", Some(90.04)), ("b", Some(12.5))]);
+    assert_eq!(values, ["90.0", "12.5"]);
+}
+
+#[test]
 fn what_cannot_be_shown_says_why_in_its_place() {
     let failed = |block: &str, outcome| compose(&snapshot(block, outcome)).unwrap().failed;
     assert_eq!(

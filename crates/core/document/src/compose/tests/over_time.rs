@@ -189,6 +189,33 @@ fn a_forecast_marks_when_limits_are_reached_and_leaves_out_what_it_is_told_to() 
     assert!(bare.fitted.is_empty() && bare.wide.is_empty() && bare.crossings.is_empty());
 }
 
+#[test]
+fn what_lies_far_ahead_is_said_by_the_day_and_what_is_near_by_the_minute() {
+    let likely = |growing: Table| {
+        let then = format!("{FORECAST}give = \"limits\"\n");
+        let document = compose(&done(
+            &then,
+            "show = \"table\"\ncolumns = [\"limit\", \"likely\"]",
+            growing,
+        ));
+        let document = document.unwrap();
+        let Body::Table { table } = body(&document) else {
+            panic!("{:?}", body(&document))
+        };
+        let rows = table.rows.iter();
+        rows.map(|row| row[1].text.clone()).collect::<Vec<_>>()
+    };
+    // At 80 on the 26th, and at 90 on 5 November.
+    assert_eq!(likely(growing()), ["26 Oct 2026", "5 Nov 2026"]);
+    // By two a day, both are reached within the week.
+    let mut faster = growing();
+    for row in &mut faster.rows {
+        row[1] = Value::Number(row[1].as_number().unwrap() * 2.0 - 80.0);
+    }
+    let near = likely(faster);
+    assert!(near.iter().all(|text| text.contains(':')), "{near:?}");
+}
+
 fn hosts(names: &[&str]) -> Table {
     let row = |name: &&str| vec![Value::Text((*name).to_owned()), Value::Number(1.0)];
     rows(

@@ -319,6 +319,7 @@ fn the_front_tells_the_worst_first_and_not_too_much() {
         title: format!("Figure {n}"),
         value: n.to_string(),
         status: Some(status),
+        passed: Some(format!("{} from 0", status.word().to_lowercase())),
         limits: None,
         change: None,
         amount: None,
@@ -359,7 +360,10 @@ fn the_front_tells_the_worst_first_and_not_too_much() {
     };
     assert_eq!(
         lines(7)[..2],
-        ["Figure 5: 5 (critical)", "Figure 0: 0 (warning)"]
+        [
+            "Figure 5: 5, critical from 0",
+            "Figure 0: 0, warning from 0"
+        ]
     );
     // One more line is as short as a line that says that there is one more.
     assert_eq!((lines(8).len(), lines(9).len()), (8, 9));
