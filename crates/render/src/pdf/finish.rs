@@ -6,7 +6,7 @@
 //! Nothing has to be written as SVG and read back, and the typesetter need not break lines
 //! in thousands of cells: both took most of the time that a report takes.
 
-use std::collections::HashMap;
+use std::{collections::HashMap, num::NonZeroUsize};
 
 use maple_lark_document::{chart::Chart, document::Document};
 use typst::{
@@ -46,6 +46,8 @@ pub struct Finish<'a> {
     tables: Vec<Option<Fitted<'a>>>,
     /// How many tables have begun.
     begun: usize,
+    /// How many rows of the last that has begun are set.
+    set: usize,
     /// The row whose cells are set, until the typesetter says that it has ended.
     row: Option<Location>,
     page: usize,
@@ -56,6 +58,11 @@ pub struct Finish<'a> {
 
 /// How an address begins that stands for a place on the pages.
 const PLACE: &str = "place:";
+
+/// How many columns a cell goes over.
+fn spanned(cell: &Packed<TableCell>) -> usize {
+    cell.colspan.as_option().map_or(1, NonZeroUsize::get)
+}
 
 /// What an empty picture stands for.
 #[derive(Clone, Copy)]
@@ -109,6 +116,7 @@ impl<'a> Finish<'a> {
             by_picture: HashMap::new(),
             tables: Vec::new(),
             begun: 0,
+            set: 0,
             row: None,
             page: 0,
             pages: 0,
@@ -282,14 +290,24 @@ impl<'a> Finish<'a> {
         let (Some(x), Some(y)) = (place(*cell.x.as_option()), place(*cell.y.as_option())) else {
             return into.push(at, tag.clone());
         };
-        self.begun += usize::from((x, y, repeated) == (0, 0, false));
+        if (x, y, repeated) == (0, 0, false) {
+            self.begun += 1;
+            self.set = 0;
+        }
         let fitted = self
             .begun
             .checked_sub(1)
             .and_then(|table| self.tables.get(table)?.as_ref());
-        let Some(fitted) = fitted else {
+        // A table that the typesetter sets may go on beside or below one that is set here. The rows of this one
+        // follow each other, and each is one cell.
+        let of_it = |fitted: &&Fitted<'_>| {
+            y == 0 || y == self.set + 1 && spanned(cell) == fitted.columns.len()
+        };
+        let Some(fitted) = fitted.filter(of_it) else {
             return into.push(at, tag.clone());
         };
+        // A heading that is repeated on a further page takes nothing back.
+        self.set = self.set.max(y);
         match cell.location().filter(|_| fitted.by_rows()) {
             Some(_) if y == 0 && !repeated => {
                 let heading = rows::heading(cell);

@@ -2,7 +2,7 @@
 
 use std::process::Command;
 
-use maple_lark_definition::{Paper, Theme};
+use maple_lark_definition::{Paper, Theme, Width};
 
 use super::*;
 use crate::threads::by_one_thread;
@@ -309,6 +309,42 @@ fn a_table_over_several_pages_is_tagged_as_one() {
     let body = table.split("TBody").nth(1).unwrap();
     assert_eq!(body.matches("/Headers").count(), 600);
     assert_eq!(table.matches("/Scope /Column").count(), 3);
+}
+
+/// The longer of two tables beside each other is set by the typesetter and goes on where the other has ended.
+#[test]
+fn tables_beside_each_other_keep_their_cells_on_the_next_page() {
+    let mut document = document(disks(&[("a", 95.5), ("b", 40.0)]));
+    let Body::Table { table } = &document.sections[0].blocks[3].body else {
+        panic!()
+    };
+    let (mut long, mut short) = (table.clone(), table.clone());
+    let rows = |of: &str, count: usize| -> Vec<_> {
+        let row = |number: usize| {
+            let mut row = table.rows[1].clone();
+            row[0].text = format!("{of}-{number}");
+            row
+        };
+        (1..=count).map(row).collect()
+    };
+    (long.rows, short.rows) = (rows("long", 60), rows("short", 12));
+    let mut block = document.sections[0].blocks[3].clone();
+    block.width = Width::HALF;
+    let beside = [long, short].map(|table| {
+        let mut block = block.clone();
+        block.body = Body::Table { table };
+        block
+    });
+    document.sections[0].blocks = beside.to_vec();
+    let bytes = pdf(&document).unwrap();
+    let text = selectable(&bytes);
+    let count = |of: &str| text.matches(of).count();
+    assert_eq!((count("long-"), count("short-")), (60, 12), "{text}");
+    let structure = asked("pdfinfo", &["-struct"], &bytes);
+    let tags = structure.lines().map(str::trim_start);
+    let cells = tags.filter(|line| line.starts_with("TD")).count();
+    let of_provenance = document.provenance.len() * 5;
+    assert_eq!(cells, (60 + 12) * 3 + of_provenance, "{structure}");
 }
 
 #[test]
