@@ -195,6 +195,17 @@ async fn what_earlier_versions_write_is_taken_by_the_newest_schema() {
     assert!(store.verify_audit().await.unwrap().broken.is_empty());
 }
 
+/// Waits until the records answer a question with yes.
+async fn until(records: &mut PgConnection, question: &'static str) {
+    while !sqlx::query_scalar::<_, bool>(question)
+        .fetch_one(&mut *records)
+        .await
+        .unwrap()
+    {
+        tokio::time::sleep(std::time::Duration::from_millis(5)).await;
+    }
+}
+
 /// A process of the version before has read a run, and changes it while the runs are counted: it waits for the
 /// upgrade, and the upgrade does not wait for it.
 #[tokio::test]
@@ -212,13 +223,7 @@ async fn work_that_is_under_way_and_an_upgrade_do_not_stop_one_another() {
     });
     let locked = "select exists (select from pg_locks where relation = 'runs'::regclass and mode = 'ShareRowExclusiveLock' and granted) \
                   or to_regclass('run_hours') is not null";
-    while !sqlx::query_scalar::<_, bool>(locked)
-        .fetch_one(&mut watching)
-        .await
-        .unwrap()
-    {
-        tokio::time::sleep(std::time::Duration::from_millis(5)).await;
-    }
+    until(&mut watching, locked).await;
     working
         .execute("update runs set state = 'held' where state = 'failed'; commit")
         .await
@@ -254,13 +259,7 @@ async fn an_upgrade_gives_way_to_work_that_it_would_wait_for_in_a_circle() {
     });
     let has_the_runs = "select exists (select from pg_locks where relation = 'runs'::regclass \
                         and mode = 'AccessExclusiveLock' and granted)";
-    while !sqlx::query_scalar::<_, bool>(has_the_runs)
-        .fetch_one(&mut watching)
-        .await
-        .unwrap()
-    {
-        tokio::time::sleep(std::time::Duration::from_millis(5)).await;
-    }
+    until(&mut watching, has_the_runs).await;
     working
         .execute("update runs set state = 'held' where state = 'failed'; commit")
         .await
