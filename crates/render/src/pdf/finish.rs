@@ -298,8 +298,8 @@ impl<'a> Finish<'a> {
             .begun
             .checked_sub(1)
             .and_then(|table| self.tables.get(table)?.as_ref());
-        // A table that the typesetter sets may go on beside or below one that is set here. The rows of this one
-        // follow each other, and each is one cell.
+        // A table that the typesetter sets may go on below one beside it that is set here and has ended. The rows of
+        // this one follow each other, and each is one cell.
         let of_it = |fitted: &&Fitted<'_>| {
             y == 0 || y == self.set + 1 && spanned(cell) == fitted.columns.len()
         };

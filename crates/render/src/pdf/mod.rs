@@ -375,8 +375,11 @@ impl<'d> Laying<'d> {
     fn table(&mut self, table: &'d ShownTable, width: Width, place: &str, value: &mut Value) {
         let theme = &self.document.theme;
         let room = width.of(theme.room(), GUTTER);
-        // A long table that has not the page's width may run beside another one.
-        let alone = width == Width::FULL || table.rows.len() <= MOST_UNBROKEN;
+        // One that has not the page's width may run over pages beside another one: whose cells are there, the
+        // typesetter alone knows.
+        let breaks = table.rows.len() > MOST_UNBROKEN;
+        let alone = width == Width::FULL || !breaks;
+        value["breaks"] = breaks.into();
         let mut fitted = FIXED.faces.fit(table, room).filter(|_| alone);
         // One that must be split has pages that lie, if it is split less there.
         let split = fitted
@@ -477,7 +480,7 @@ const GUTTER: f64 = 14.0;
 /// Tables of more rows than this together are not embedded in the PDF; its CSV has them.
 const MOST_EMBEDDED: usize = 100_000;
 /// A table of more rows than this may run over pages.
-const MOST_UNBROKEN: usize = 18;
+const MOST_UNBROKEN: usize = 8;
 
 /// The cells of a table that are lines, with their places.
 fn trends(table: &ShownTable) -> impl Iterator<Item = (usize, usize, &Cell)> {

@@ -181,7 +181,7 @@
 
 // A table may run over pages if some rows of it stand under its heading; everything else that is
 // drawn stays together with its own.
-#let may-break(body) = body.kind == "text" or (body.kind == "page" and body.parts.map(part => part.pieces.len()).sum() > 1) or (body.kind == "table" and body.table.count > 8)
+#let may-break(body) = body.kind == "text" or (body.kind == "page" and body.parts.map(part => part.pieces.len()).sum() > 1) or (body.kind == "table" and body.table.breaks)
 #let anchor(section, block) = label("block-" + str(section + 1) + "-" + str(block + 1))
 // An address that becomes the place on the pages when these are laid out: asked for it meanwhile, the
 // typesetter would lay out all of them a second time.

@@ -318,33 +318,50 @@ fn tables_beside_each_other_keep_their_cells_on_the_next_page() {
     let Body::Table { table } = &document.sections[0].blocks[3].body else {
         panic!()
     };
-    let (mut long, mut short) = (table.clone(), table.clone());
-    let rows = |of: &str, count: usize| -> Vec<_> {
+    let half = |of: usize, count: usize| {
+        let mut table = table.clone();
         let row = |number: usize| {
             let mut row = table.rows[1].clone();
-            row[0].text = format!("{of}-{number}");
+            row[0].text = format!("t{of}-{number:02}");
             row
         };
-        (1..=count).map(row).collect()
-    };
-    (long.rows, short.rows) = (rows("long", 60), rows("short", 12));
-    let mut block = document.sections[0].blocks[3].clone();
-    block.width = Width::HALF;
-    let beside = [long, short].map(|table| {
-        let mut block = block.clone();
-        block.body = Body::Table { table };
+        table.rows = (1..=count).map(row).collect();
+        let mut block = document.sections[0].blocks[3].clone();
+        (block.width, block.body) = (Width::HALF, Body::Table { table });
         block
-    });
-    document.sections[0].blocks = beside.to_vec();
+    };
+    // Pairs of every length, so that some go over the end of a page, and some of these are uneven.
+    let lengths = [
+        (60, 8),
+        (12, 12),
+        (14, 9),
+        (7, 30),
+        (12, 12),
+        (18, 18),
+        (8, 18),
+        (5, 5),
+    ];
+    let lengths: Vec<usize> = lengths
+        .iter()
+        .flat_map(|(one, other)| [*one, *other])
+        .collect();
+    let blocks = lengths.iter().enumerate();
+    let blocks = blocks.map(|(of, count)| half(of, *count)).collect();
+    document.sections[0].blocks = blocks;
     let bytes = pdf(&document).unwrap();
     let text = selectable(&bytes);
-    let count = |of: &str| text.matches(of).count();
-    assert_eq!((count("long-"), count("short-")), (60, 12), "{text}");
+    for (of, length) in lengths.iter().enumerate() {
+        let each = (1..=*length).map(|number| format!("t{of}-{number:02}"));
+        let wrong: Vec<String> = each
+            .filter(|name| text.matches(name).count() != 1)
+            .collect();
+        assert!(wrong.is_empty(), "{wrong:?} in {text}");
+    }
     let structure = asked("pdfinfo", &["-struct"], &bytes);
     let tags = structure.lines().map(str::trim_start);
     let cells = tags.filter(|line| line.starts_with("TD")).count();
     let of_provenance = document.provenance.len() * 5;
-    assert_eq!(cells, (60 + 12) * 3 + of_provenance, "{structure}");
+    assert_eq!(cells, lengths.iter().sum::<usize>() * 3 + of_provenance);
 }
 
 #[test]
