@@ -74,7 +74,7 @@ pub enum StoreError {
     Newer(String),
     /// They cannot be brought up to date now.
     #[error(
-        "another program's transaction uses tables that are to be brought up to date; it is told of in pg_stat_activity: wait until it has ended, or end it"
+        "another program's transaction uses tables that are to be brought up to date; find it in pg_stat_activity, and wait until it has ended or end it"
     )]
     InUse,
     /// PostgreSQL keeps every character in a text but this one.
@@ -128,7 +128,7 @@ impl From<DbErr> for StoreError {
 }
 
 impl StoreError {
-    /// Whether it may go in a moment: the server is not there yet, is starting, or has no
+    /// Whether it may be over in a moment: the server is not there yet, is starting, or has no
     /// connection to spare, or its tables are in use. A wrong password or a missing database does not mend itself.
     pub fn may_pass(&self) -> bool {
         let error = match self {
