@@ -162,7 +162,7 @@ fn asked(from: &Provenance, zone: Zone) -> Asked<'_> {
         asked_at: zone.rfc3339(from.asked),
         took_seconds: from.seconds,
         rows: from.count,
-        sha256: &from.sha256,
+        sha256: from.sha256.as_str(),
     }
 }
 

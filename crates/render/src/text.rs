@@ -45,10 +45,9 @@ pub fn text(document: &Document) -> String {
     if document.theme.provenance {
         out += "\n\nHow this was made\n=================\n";
         for entry in &document.provenance {
-            let digest = if entry.sha256.is_empty() {
-                String::new()
-            } else {
-                format!("\n  SHA-256 {}", entry.sha256)
+            let digest = match entry.sha256.as_str() {
+                "" => String::new(),
+                digest => format!("\n  SHA-256 {digest}"),
             };
             let detail = entry
                 .detail

@@ -357,32 +357,32 @@ impl Iterator for Rows<'_> {
 }
 
 /// A cell in JSON: exact decimals and times as text, under the kind of their column.
-struct Json<'a>(&'a Value);
+struct Json<'a>(CellRef<'a>);
 
 impl Serialize for Json<'_> {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
         match self.0 {
-            Value::Missing => to.serialize_unit(),
-            Value::Boolean(b) => to.serialize_bool(*b),
-            Value::Integer(n) => to.serialize_i64(*n),
+            CellRef::Missing => to.serialize_unit(),
+            CellRef::Boolean(b) => to.serialize_bool(b),
+            CellRef::Integer(n) => to.serialize_i64(n),
             // JSON has no NaN; a number that is not finite is kept by its name.
-            Value::Number(n) if !n.is_finite() => to.collect_str(n),
-            Value::Number(n) => to.serialize_f64(*n),
-            Value::Decimal(n) => to.collect_str(n),
-            Value::Text(text) => to.serialize_str(text),
-            Value::Instant(at) => {
+            CellRef::Number(n) if !n.is_finite() => to.collect_str(&n),
+            CellRef::Number(n) => to.serialize_f64(n),
+            CellRef::Decimal(n) => to.collect_str(&n),
+            CellRef::Text(text) => to.serialize_str(text),
+            CellRef::Instant(at) => {
                 to.serialize_str(&at.to_rfc3339_opts(SecondsFormat::AutoSi, true))
             }
-            Value::Date(date) => to.collect_str(date),
+            CellRef::Date(date) => to.collect_str(&date),
         }
     }
 }
 
-struct JsonRow<'a>(&'a [Value]);
+struct JsonRow<'a>(&'a [CellRef<'a>]);
 
 impl Serialize for JsonRow<'_> {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
-        to.collect_seq(self.0.iter().map(Json))
+        to.collect_seq(self.0.iter().copied().map(Json))
     }
 }
 
@@ -391,9 +391,11 @@ struct JsonRows<'a>(&'a PackedTable);
 impl Serialize for JsonRows<'_> {
     fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
         let mut list = to.serialize_seq(Some(self.0.len()))?;
-        let (mut rows, mut row) = (self.0.rows(), Vec::new());
-        while rows.next_into(&mut row) {
-            list.serialize_element(&JsonRow(&row))?;
+        for piece in 0..self.0.pieces() {
+            self.0.each_row_of(piece, |row| {
+                stop::check();
+                list.serialize_element(&JsonRow(row))
+            })?;
         }
         list.end()
     }

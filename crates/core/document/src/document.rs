@@ -1,17 +1,23 @@
 //! The composed document: what a reader sees, before any format. PDF, HTML and the mail
 //! body are written from this one model.
 
-use std::{borrow::Cow, ops::Range, sync::Arc};
+use std::{
+    borrow::Cow,
+    fmt,
+    ops::Range,
+    sync::{Arc, OnceLock},
+};
 
 use chrono::{DateTime, Utc};
 use maple_lark_data::{
     PackedTable, Unit,
+    digest::sha256_of,
     number_format::NumberFormat,
     status::{Status, StatusCounts},
 };
 use maple_lark_definition::{Packing, Picture, Theme, Width, rows};
 use maple_lark_time::Zone;
-use serde::{Deserialize, Serialize};
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::{chart::Chart, markdown::Part};
 
@@ -446,5 +452,67 @@ pub struct Provenance {
     /// How many rows came; nothing where the query failed.
     pub count: Option<usize>,
     /// SHA-256 of the rows as the snapshot holds them; empty where the query failed.
-    pub sha256: String,
+    pub sha256: RowsDigest,
+}
+
+/// The SHA-256 of rows in lower-case hexadecimal, worked out when somebody first reads it: that of a million rows takes
+/// a second, and no table that is written as CSV says it.
+#[derive(Clone, Default)]
+pub struct RowsDigest(Arc<Digested>);
+
+#[derive(Default)]
+struct Digested {
+    rows: Option<PackedTable>,
+    digest: OnceLock<String>,
+}
+
+impl RowsDigest {
+    /// That of a table's canonical JSON.
+    #[must_use]
+    pub fn of(table: &PackedTable) -> Self {
+        Self(Arc::new(Digested {
+            rows: Some(table.clone()),
+            digest: OnceLock::new(),
+        }))
+    }
+
+    /// 64 digits, or nothing where there are no rows.
+    #[must_use]
+    pub fn as_str(&self) -> &str {
+        let Digested { rows, digest } = &*self.0;
+        digest.get_or_init(|| rows.as_ref().map(sha256_of).unwrap_or_default())
+    }
+}
+
+impl From<String> for RowsDigest {
+    fn from(digest: String) -> Self {
+        Self(Arc::new(Digested {
+            rows: None,
+            digest: digest.into(),
+        }))
+    }
+}
+
+impl fmt::Debug for RowsDigest {
+    fn fmt(&self, to: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Debug::fmt(self.as_str(), to)
+    }
+}
+
+impl PartialEq for RowsDigest {
+    fn eq(&self, other: &Self) -> bool {
+        self.as_str() == other.as_str()
+    }
+}
+
+impl Serialize for RowsDigest {
+    fn serialize<S: Serializer>(&self, to: S) -> Result<S::Ok, S::Error> {
+        to.serialize_str(self.as_str())
+    }
+}
+
+impl<'de> Deserialize<'de> for RowsDigest {
+    fn deserialize<D: Deserializer<'de>>(from: D) -> Result<Self, D::Error> {
+        String::deserialize(from).map(Self::from)
+    }
 }

@@ -1,14 +1,18 @@
 //! The frozen data of one run for one set of parameter values: the only truth that
 //! documents are made from.
 
-use std::{borrow::Cow, collections::BTreeMap, io, io::BufReader};
+use std::{
+    borrow::Cow,
+    collections::BTreeMap,
+    io::{self, BufReader},
+};
 
 use base64::{Engine, engine::general_purpose::STANDARD};
 use chrono::{DateTime, Utc};
 use flate2::{Compression, GzBuilder, read::GzDecoder};
 use maple_lark_data::{
     PackedTable,
-    digest::{Digesting, sha256},
+    digest::{Digesting, sha256, written},
 };
 use maple_lark_definition::{
     Dashboard, Definition, DefinitionSet, ParameterValue, Problem, Report, Theme,
@@ -215,8 +219,8 @@ impl Snapshot {
         let mut sealing = Digesting::new(gzip);
         // Every value in a snapshot has a JSON form: keys are text and numbers are finite
         // or kept by name (see `PackedTable`); and memory takes every byte.
-        let packed = serde_json::to_writer(io::BufWriter::new(&mut sealing), self).is_ok();
-        debug_assert!(packed);
+        let packed = written(self, self.rows_size(), &mut sealing);
+        debug_assert!(packed.is_ok());
         let (sha256, gzip) = sealing.finish();
         Sealed {
             bytes: gzip.finish().unwrap_or_default(),
@@ -224,16 +228,34 @@ impl Snapshot {
         }
     }
 
+    /// How many bytes the rows of its queries take, before they are compressed.
+    fn rows_size(&self) -> usize {
+        let outcomes = self.queries.iter().map(|query| &query.outcome);
+        let sizes = outcomes.map(|outcome| match outcome {
+            Outcome::Rows(table) => table.size(),
+            Outcome::Failed(_) => 0,
+        });
+        sizes.sum()
+    }
+
+    /// The snapshot as [`Snapshot::open`] gives it back of what was sealed: whoever has it still
+    /// need not open it.
+    ///
+    /// # Errors
+    /// As for [`Snapshot::open`].
+    pub fn as_opened(mut self) -> Result<Self, BadSnapshot> {
+        if self.layout != Self::LAYOUT {
+            return Err(BadSnapshot::Layout(self.layout));
+        }
+        if let Some(rules) = &self.zone_rules {
+            self.window.zone = rules.zone(self.window.zone.name())?;
+        }
+        Ok(self)
+    }
+
     /// Opens what [`Snapshot::seal`] has packed, or its canonical bytes as they are.
     pub fn open(bytes: &[u8]) -> Result<Self, BadSnapshot> {
-        let mut snapshot: Snapshot = unpacked(bytes)?;
-        if snapshot.layout != Self::LAYOUT {
-            return Err(BadSnapshot::Layout(snapshot.layout));
-        }
-        if let Some(rules) = &snapshot.zone_rules {
-            snapshot.window.zone = rules.zone(snapshot.window.zone.name())?;
-        }
-        Ok(snapshot)
+        unpacked::<Self>(bytes)?.as_opened()
     }
 
     /// The SHA-256 of every picture and printed page that the snapshot names.

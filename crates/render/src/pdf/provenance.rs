@@ -41,7 +41,7 @@ impl Shown {
                 Some(_) => day_and_time(one).1,
                 None => &*one.asked_at,
             };
-            let digest = match &*one.sha256 {
+            let digest = match one.sha256.as_str() {
                 "" => "–",
                 digest => digest,
             };
@@ -156,7 +156,7 @@ mod tests {
             asked: Default::default(),
             seconds: 0.2,
             count: Some(12),
-            sha256: "ab".repeat(32),
+            sha256: "ab".repeat(32).into(),
         }
     }
 

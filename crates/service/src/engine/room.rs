@@ -54,11 +54,16 @@ impl Held {
         self.room.taken.fetch_add(bytes, Ordering::AcqRel);
         true
     }
+
+    /// How many bytes it holds.
+    pub fn size(&self) -> usize {
+        self.taken.load(Ordering::Acquire)
+    }
 }
 
 impl Drop for Held {
     fn drop(&mut self) {
-        let taken = self.taken.load(Ordering::Acquire);
+        let taken = self.size();
         self.room.taken.fetch_sub(taken, Ordering::AcqRel);
         self.room.freed.notify_waiters();
     }
@@ -74,6 +79,7 @@ mod tests {
         let first = room.begin().await;
         assert!(first.take(OF_A_SNAPSHOT - 1) && first.take(1));
         assert!(!first.take(1), "that is more than one may hold");
+        assert_eq!(first.size(), OF_A_SNAPSHOT);
         let second = room.begin().await;
         assert!(second.take(1), "who has begun goes on");
         let waiting = tokio::spawn({

@@ -20,7 +20,7 @@ pub use cannot_show::CannotShow;
 
 use std::collections::{BTreeSet, HashMap};
 
-use maple_lark_data::{Unit, digest::sha256_of, number_format::NumberFormat};
+use maple_lark_data::{Unit, number_format::NumberFormat};
 use maple_lark_definition::{
     BlockKind, Dashboard, NameValues, Parameter, RecipientFormat, Report, Template, Theme, Width,
 };
@@ -29,7 +29,7 @@ use maple_lark_time::Window;
 use crate::{
     capture::Capture,
     compose::{past::Past, run_values::message_values},
-    document::{Body, DataTable, Document, Front, Place, Provenance, Section},
+    document::{Body, DataTable, Document, Front, Place, Provenance, RowsDigest, Section},
     markdown,
     snapshot::{BadSnapshot, Frozen, Outcome, QueryRecord, Snapshot},
 };
@@ -357,10 +357,10 @@ fn provenance(
                     "{more}{}{note}",
                     number_format.number(table.len() as f64, 0)
                 ),
-                sha256_of(table),
+                RowsDigest::of(table),
             )
         }
-        Outcome::Failed(_) => ("failed".to_owned(), String::new()),
+        Outcome::Failed(_) => ("failed".to_owned(), RowsDigest::default()),
     };
     Provenance {
         query: format!("{} / {}", record.dashboard, record.name),

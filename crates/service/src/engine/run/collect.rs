@@ -14,7 +14,6 @@ use maple_lark_document::{
 use maple_lark_sources::Values;
 use maple_lark_store::{
     documents::{SnapshotHead, StoredSnapshot},
-    pictures::{Pictures, WholeSnapshot},
     runs::Run,
 };
 use uuid::Uuid;
@@ -36,14 +35,32 @@ use crate::engine::{
 /// A snapshot of a run that is under way.
 pub struct Collected {
     pub head: SnapshotHead,
-    /// All of it, if it is small and was collected just now: it need not be read again.
-    pub whole: Option<WholeSnapshot>,
+    /// All of it, if it was collected just now: it need not be read again.
+    pub at_hand: Option<AtHand>,
 }
+
+/// A snapshot that was kept a moment ago, as its record gives it back.
+pub struct AtHand {
+    pub snapshot: Box<Snapshot>,
+    /// Whether its record is small.
+    pub small: bool,
+    /// The room that its answers take, for as long as it is held.
+    pub room: Option<Held>,
+}
+
+/// The snapshots of a run for several sets of values are at hand up to so many bytes of answers together; the
+/// others are read again, one at a time. That of a single set always is.
+const MOST_AT_HAND: usize = 8 << 20;
 
 /// The snapshots of a run that an earlier process has kept.
 pub async fn kept(shared: &Shared, run: &Run) -> Result<Vec<Collected>, WorkError> {
     let heads = shared.store.snapshot_heads(run.id).await?.into_iter();
-    Ok(heads.map(|head| Collected { head, whole: None }).collect())
+    Ok(heads
+        .map(|head| Collected {
+            head,
+            at_hand: None,
+        })
+        .collect())
 }
 
 /// Collects what is not kept yet. Answers with all of them.
@@ -71,11 +88,12 @@ pub async fn collect(
     };
     let head = shared.store.archive_head().await?;
     let head = head.map(|(day, sha256)| format!("{day} {sha256}"));
+    let (only_one, mut room_left) = (value_sets.len() == 1, MOST_AT_HAND);
     for (key, values) in value_sets {
         if collected.iter().any(|one| one.head.values_key == key) {
             continue;
         }
-        // Given back when the snapshot is kept.
+        // Given back when the snapshot is kept, or is not at hand any more.
         let held = shared.room.begin().await;
         let dashboards = definitions.set.dashboards_of(report);
         // Whether the run stays quiet may rest on queries that no block shows; others cost nothing.
@@ -144,14 +162,16 @@ pub async fn collect(
         let shown_in = definitions.set.dashboards_of(report);
         chosen.retain(|name, _| shown_in.iter().all(|dashboard| dashboard.goes_by(name)));
         let chosen = serde_json::json!(chosen);
-        // Its rows are let go before they are kept: there may be a million.
         let pictures = std::mem::take(&mut snapshot.blobs);
+        let stays = only_one || held.size() <= room_left;
+        room_left = room_left.saturating_sub(held.size());
         let computing = shared.computing(Purpose::Work);
-        let sealed = step.carry_out(computing.run(move || snapshot.seal()));
+        let sealed = step.carry_out(computing.run(move || sealed(snapshot, stays)));
+        let (sealed, snapshot) = sealed.await??;
         let Sealed {
             bytes: body,
             sha256: digest,
-        } = sealed.await??;
+        } = sealed;
         let detail = format!("{} bytes packed, SHA-256 {digest}", body.len());
         let stored = StoredSnapshot {
             id: Uuid::now_v7(),
@@ -167,19 +187,35 @@ pub async fn collect(
             removed_at: None,
         };
         let head = SnapshotHead::of(&stored);
-        let whole = is_small(stored.body.len()) && pictures.is_empty();
-        let whole = whole.then(|| WholeSnapshot {
-            stored: stored.clone(),
-            pictures: Pictures::new(),
-        });
+        let small = is_small(stored.body.len()) && pictures.is_empty();
         let ended = step.ended(StepState::Done, detail, shared.now());
         let store = &shared.store;
         store
             .keep_snapshot(context.claim, stored, &pictures, Some(&ended))
             .await?;
-        collected.push(Collected { head, whole });
+        let at_hand = snapshot.map(|mut snapshot| {
+            snapshot.blobs = pictures;
+            AtHand {
+                snapshot,
+                small,
+                room: only_one.then_some(held),
+            }
+        });
+        collected.push(Collected { head, at_hand });
     }
     Ok(collected)
+}
+
+/// A snapshot as it is kept and, if it stays at hand, as it is read again.
+fn sealed(snapshot: Snapshot, stays: bool) -> (Sealed, Option<Box<Snapshot>>) {
+    let sealed = snapshot.seal();
+    if !stays {
+        return (sealed, None);
+    }
+    // If it could not be opened, reading it again says why.
+    let as_read = snapshot.as_opened().ok();
+    debug_assert_eq!(as_read, Snapshot::open(&sealed.bytes).ok());
+    (sealed, as_read.map(Box::new))
 }
 
 /// Asks one query of a run, with its step on record.

@@ -193,8 +193,9 @@ async fn collected(
     let value_sets = audiences::value_sets(context, &audiences);
     let collected = collect::collect(shared, context, value_sets, incomplete).await?;
     let goes_on = shared.config.takes(Work::Render);
-    // What is at hand is composed in a moment, and the state is written with how it was judged.
-    let in_a_moment = goes_on && collected.iter().all(|one| one.whole.is_some());
+    // What is small and at hand is composed in a moment, and the state is written with how it was judged.
+    let small = |one: &Collected| one.at_hand.as_ref().is_some_and(|it| it.small);
+    let in_a_moment = goes_on && collected.iter().all(small);
     if !in_a_moment {
         store
             .set_run_state(claim, RunState::Rendering, None, shared.now())

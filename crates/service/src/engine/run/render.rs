@@ -20,7 +20,7 @@ use maple_lark_store::{
 use uuid::Uuid;
 
 use super::{
-    collect::Collected,
+    collect::{AtHand, Collected},
     context::{RunContext, values_key},
     step::Step,
 };
@@ -28,6 +28,7 @@ use crate::engine::{
     guard::Panicked,
     lately::{Composed, is_small},
     limits::Purpose,
+    room::Held,
     shared::{Shared, WorkError},
     snapshots,
 };
@@ -50,16 +51,12 @@ pub async fn render(
 ) -> Result<Judged, WorkError> {
     let RunContext { run, report, .. } = context;
     let (mut heads, mut failed) = (Vec::with_capacity(collected.len()), BTreeSet::new());
-    for Collected { mut head, whole } in collected {
+    for Collected { mut head, at_hand } in collected {
         // One at a time: a snapshot may be large.
-        let Some(stored) = (match whole {
-            Some(whole) => Some(whole),
-            None => shared.store.whole_snapshot(head.id).await?,
-        }) else {
+        let Some(found) = found(shared, head.id, at_hand).await? else {
             heads.push(head);
             continue;
         };
-        let small = is_small(stored.stored.body.len()) && stored.pictures.is_empty();
         let last = match &report.send_when {
             SendWhen::Change => shared
                 .store
@@ -74,7 +71,7 @@ pub async fn render(
         let report_of_run = report.clone();
         let composed = shared
             .computing(Purpose::Work)
-            .run(move || composed(&stored, &report_of_run, last, &formats_wanted))
+            .run(move || composed(found.at, &report_of_run, last, &formats_wanted))
             .await?;
         let AllComposed {
             snapshot,
@@ -94,7 +91,7 @@ pub async fn render(
             .await?;
         head.status = Some(document.summary.status.word().to_owned());
         head.quiet = quiet;
-        let snapshot = small.then(|| Arc::new(snapshot));
+        let snapshot = found.small.then(|| Arc::new(snapshot));
         for (variant, document) in std::iter::once((String::new(), document)).chain(others) {
             let document = Arc::new(document);
             if let Some(snapshot) = &snapshot {
@@ -104,6 +101,7 @@ pub async fn render(
             }
             formats(shared, run, report, &head, &variant, document).await?;
         }
+        drop(found.room);
         heads.push(head);
     }
     let failed = failed.into_iter().collect();
@@ -120,13 +118,54 @@ struct AllComposed {
     quiet: Option<String>,
 }
 
+/// Where a snapshot is.
+enum Lies {
+    AtHand(Box<Snapshot>),
+    OnRecord(Box<WholeSnapshot>),
+}
+
+/// A snapshot to compose.
+struct Found {
+    at: Lies,
+    /// Whether its record is small.
+    small: bool,
+    /// The room that its answers take, which is given back with it.
+    room: Option<Held>,
+}
+
+/// A snapshot that is at hand or, if it is not, its record; nothing if that went.
+async fn found(
+    shared: &Shared,
+    id: Uuid,
+    at_hand: Option<AtHand>,
+) -> Result<Option<Found>, WorkError> {
+    if let Some(AtHand {
+        snapshot,
+        small,
+        room,
+    }) = at_hand
+    {
+        let at = Lies::AtHand(snapshot);
+        return Ok(Some(Found { at, small, room }));
+    }
+    let kept = shared.store.whole_snapshot(id).await?;
+    Ok(kept.map(|kept| Found {
+        small: is_small(kept.stored.body.len()) && kept.pictures.is_empty(),
+        at: Lies::OnRecord(Box::new(kept)),
+        room: None,
+    }))
+}
+
 fn composed(
-    kept: &WholeSnapshot,
+    at: Lies,
     report: &Report,
     last: Option<Status>,
     formats: &[RecipientFormat],
 ) -> Result<AllComposed, BadSnapshot> {
-    let snapshot = snapshots::open(kept)?;
+    let snapshot = match at {
+        Lies::AtHand(snapshot) => *snapshot,
+        Lies::OnRecord(kept) => snapshots::open(&kept)?,
+    };
     let document = compose(&snapshot)?;
     let quiet = send_condition::reason(report, &snapshot, &document, last);
     let others = formats
