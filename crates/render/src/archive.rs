@@ -16,6 +16,10 @@ pub struct Growing {
     state: State,
 }
 
+/// How hard files are packed, of 9: at the usual 6 a long table takes nearly three times as long and is a twentieth
+/// smaller.
+const PACKED_AT: i64 = 3;
+
 /// Bytes that a file may come to before it is given room at once. Room that is not used costs
 /// nothing, but what grows by and by is copied each time it has doubled.
 const LONG: u64 = 1 << 20;
@@ -115,6 +119,7 @@ pub fn options(made_at: i64) -> SimpleFileOptions {
         .unwrap_or_default();
     SimpleFileOptions::default()
         .compression_method(CompressionMethod::Deflated)
+        .compression_level(Some(PACKED_AT))
         .last_modified_time(time)
         .unix_permissions(0o644)
 }

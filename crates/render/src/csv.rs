@@ -7,13 +7,20 @@ use maple_lark_data::{CellRef, stop};
 use maple_lark_definition::CsvForm;
 use maple_lark_document::document::DataTable;
 
-use crate::{RenderError, threads::side_by_side};
+use crate::{
+    RenderError,
+    threads::{both, side_by_side},
+};
 
 /// So many pieces of a table are written beside each other, so that its length costs no memory.
 const TOGETHER: usize = 8;
 
 /// Writes one table, in the order of its rows.
-pub fn write_csv(data: &DataTable, form: CsvForm, mut to: impl Write) -> Result<(), RenderError> {
+pub fn write_csv(
+    data: &DataTable,
+    form: CsvForm,
+    mut to: impl Write + Send,
+) -> Result<(), RenderError> {
     if form.byte_order_mark {
         to.write_all("\u{feff}".as_bytes())?;
     }
@@ -24,13 +31,29 @@ pub fn write_csv(data: &DataTable, form: CsvForm, mut to: impl Write) -> Result<
     writer.write_record(None::<&[u8]>)?;
     to.write_all(&bytes_of(writer)?)?;
     let pieces = data.table.pieces();
-    for first in (0..pieces).step_by(TOGETHER) {
-        let numbers = first..pieces.min(first + TOGETHER);
-        for part in side_by_side(numbers, |piece| rows_of(data, form, piece)) {
-            to.write_all(&part?)?;
-        }
+    let next = |first: usize| {
+        let numbers = first.min(pieces)..pieces.min(first + TOGETHER);
+        side_by_side(numbers, |piece| rows_of(data, form, piece))
+    };
+    let mut ready = next(0);
+    for first in (TOGETHER..pieces + TOGETHER).step_by(TOGETHER) {
+        // Whoever takes them may pack them, which takes as long as writing the next.
+        let (written, following) = both(|| written(ready, &mut to), || next(first));
+        written?;
+        ready = following;
     }
     Ok(to.flush()?)
+}
+
+/// Writes parts in their order, up to the first that could not be made.
+fn written(
+    parts: Vec<Result<Vec<u8>, RenderError>>,
+    to: &mut impl Write,
+) -> Result<(), RenderError> {
+    for part in parts {
+        to.write_all(&part?)?;
+    }
+    Ok(())
 }
 
 fn writer() -> csv::Writer<Vec<u8>> {

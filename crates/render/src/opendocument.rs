@@ -79,7 +79,9 @@ pub fn opendocument(document: &Document) -> Result<Vec<u8>, RenderError> {
     let made_at = document.front.made_at_seconds;
     let mut zip = ZipWriter::new(Cursor::new(Vec::new()));
     // The first entry, as it is, so that the file is known by its beginning.
-    let plain = options(made_at).compression_method(CompressionMethod::Stored);
+    let plain = options(made_at)
+        .compression_method(CompressionMethod::Stored)
+        .compression_level(None);
     zip.start_file("mimetype", plain).map_err(io::Error::from)?;
     zip.write_all(MEDIA_TYPE.as_bytes())?;
     let sheets = Sheets::of(document);

@@ -48,6 +48,22 @@ pub fn side_by_side<T: Send>(numbers: Range<usize>, work: impl Fn(usize) -> T + 
     all.unwrap_or_else(|stop::Stopped| stop::end())
 }
 
+/// Does two things, each on a thread if there is one for it.
+pub fn both<A: Send, B: Send>(
+    one: impl FnOnce() -> A + Send,
+    other: impl FnOnce() -> B + Send,
+) -> (A, B) {
+    let Some(threads) = &*THREADS else {
+        return (one(), other());
+    };
+    let stop = stop::current();
+    let done = threads.join(|| stop::under(&stop, one), || stop::under(&stop, other));
+    match done {
+        (Ok(one), Ok(other)) => (one, other),
+        _ => stop::end(),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use maple_lark_data::stop::{Stop, Stopped, check, under};
@@ -71,5 +87,18 @@ mod tests {
             })
         });
         assert_eq!(ended, Err(Stopped));
+        let stop = Stop::default();
+        assert_eq!(under(&stop, || both(|| 1, || "two")), Ok((1, "two")));
+        let ended = under(&stop, || {
+            both(
+                || stop.stop(),
+                || {
+                    loop {
+                        check();
+                    }
+                },
+            )
+        });
+        assert_eq!(ended, Err::<((), ()), _>(Stopped));
     }
 }
