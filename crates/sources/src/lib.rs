@@ -44,6 +44,7 @@ use maple_lark_capture::Browser;
 use maple_lark_data::PackedTable;
 use maple_lark_definition::{Ask, QueryText, Source, SourceKind, Times};
 use maple_lark_time::window::Step;
+use tracing::{Dispatch, instrument::WithSubscriber};
 
 pub use boundary::{AddressRange, BadRange, Boundary};
 pub use catalogue::{Entry, Item};
@@ -388,6 +389,12 @@ pub(crate) fn within_size(source: &Source, bytes: usize) -> Result<(), SourceErr
         source_name: source.name.clone(),
         megabytes: source.max_bytes.div_ceil(1_000_000),
     })
+}
+
+/// Reads rows without the log: the driver, which is told to log nothing of them, would enter and leave the spans of whoever
+/// asks at each row, a tenth of the time that a row takes.
+pub(crate) fn unlogged<F: Future>(rows: F) -> impl Future<Output = F::Output> {
+    rows.with_subscriber(Dispatch::none())
 }
 
 /// The source is asked to keep the timeout itself; this holds even if it hangs.

@@ -20,7 +20,7 @@ use crate::{
     cells::within_bytes,
     check_steps,
     server::Server,
-    within_size,
+    unlogged, within_size,
 };
 
 /// What the server calls a statement that took longer than it may, in MariaDB and in MySQL.
@@ -54,7 +54,7 @@ pub async fn read(
         sql: &statement,
         question,
     };
-    let (table, unread) = asked.fetch(&mut session.connection).await?;
+    let (table, unread) = unlogged(asked.fetch(&mut session.connection)).await?;
     session.close().await;
     let mut answer = Answer::of(table, statement.text.in_order().0);
     answer.note = (unread > 0).then(|| match unread {

@@ -17,7 +17,7 @@ use sqlx::{
 
 use crate::{
     Answer, BadCell, Greeting, Question, Reader, SourceError, cells::within_bytes, check_steps,
-    pool::Key, server::Server, within_size,
+    pool::Key, server::Server, unlogged, within_size,
 };
 
 pub async fn read(
@@ -35,7 +35,7 @@ pub async fn read(
         question,
     };
     let text = asked.typed_text(&mut connection).await?;
-    let (table, beyond) = asked.fetch(&mut connection, text).await?;
+    let (table, beyond) = unlogged(asked.fetch(&mut connection, text)).await?;
     // Nothing was written. A connection that is as it was when it was made waits for the next query; any other
     // is closed.
     if connection.execute(AS_BEFORE).await.is_ok()
