@@ -2,7 +2,10 @@
 
 use calamine::{Data, Reader};
 
-use super::*;
+use super::{
+    files::{table_of, unzipped},
+    *,
+};
 
 #[test]
 fn an_independent_parser_finds_no_error_in_the_html() {

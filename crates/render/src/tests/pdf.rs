@@ -4,7 +4,10 @@ use std::process::Command;
 
 use maple_lark_definition::{Paper, Theme, Width};
 
-use super::*;
+use super::{
+    layout::{pages, places},
+    *,
+};
 use crate::threads::by_one_thread;
 
 /// Runs a program of the system on a file; its output.
