@@ -14,15 +14,45 @@ use crate::document::{Place, SummaryLine};
 /// So many are kept to be named; the others are counted.
 const MOST_KEPT: usize = 50;
 
-/// One value that is past a limit.
+/// One value that is past a limit, or something else that is wrong with a thing.
 #[derive(Debug, Clone)]
 struct One {
     name: String,
     says: String,
+    /// The value that it says, if it says one.
+    value: Option<Value>,
     status: Status,
     /// How far it is past the limit, as a share of the larger of both.
     far: f64,
     place: Place,
+}
+
+/// A value with what it is read by.
+#[derive(Debug, Clone)]
+struct Value {
+    value: f64,
+    /// What it is of, if that is not the thing itself.
+    what: String,
+    /// The limit that it is past.
+    passed: String,
+    unit: Unit,
+    decimals: Option<usize>,
+    limits: Thresholds,
+    format: NumberFormat,
+}
+
+impl Value {
+    fn says(&self, written: &str) -> String {
+        let Self { what, passed, .. } = self;
+        let space = if what.is_empty() { "" } else { " " };
+        format!("{what}{space}{written}, {passed}")
+    }
+
+    /// Whether it stands beside the other in the same column or chart.
+    fn is_beside(&self, other: &Self) -> bool {
+        let by = |one: &Self| (one.decimals, one.limits, one.format);
+        self.what == other.what && self.unit == other.unit && by(self) == by(other)
+    }
 }
 
 /// A thing on the front.
@@ -53,6 +83,16 @@ impl Past {
     /// What is wrong with a thing, in words, and how far it is past its limit. The same words are
     /// kept once, however many blocks show them.
     pub(crate) fn add(&mut self, name: &str, says: String, status: Status, far: f64) {
+        self.keep(name, says, None, (status, far));
+    }
+
+    fn keep(
+        &mut self,
+        name: &str,
+        says: String,
+        value: Option<Value>,
+        (status, far): (Status, f64),
+    ) {
         if status <= Status::Unknown {
             return;
         }
@@ -63,6 +103,7 @@ impl Past {
         self.kept.push(One {
             name: name.to_owned(),
             says,
+            value,
             status,
             far,
             place: self.here,
@@ -99,16 +140,19 @@ impl Past {
         let Some((status, limit)) = limits.passed(value) else {
             return;
         };
-        let said = unit.format_judged(value, limits, format, decimals);
-        let what = if what == name || what.is_empty() {
-            said
-        } else {
-            format!("{what} {said}")
+        let judged = Value {
+            value,
+            what: if what == name { "" } else { what }.to_owned(),
+            passed: passed_in_words(limits, (status, limit), (unit, decimals), format),
+            unit: unit.clone(),
+            decimals,
+            limits: *limits,
+            format,
         };
-        let passed = passed_in_words(limits, (status, limit), (unit, decimals), format);
-        let says = format!("{what}, {passed}");
+        let says = judged.says(&unit.format_judged(value, limits, format, decimals));
         let size = value.abs().max(limit.abs()).max(f64::MIN_POSITIVE);
-        self.add(name, says, status, (value - limit).abs() / size);
+        let far = (value - limit).abs() / size;
+        self.keep(name, says, Some(judged), (status, far));
     }
 
     /// The worst and farthest first.
@@ -122,12 +166,12 @@ impl Past {
     /// one.
     pub(crate) fn worst(mut self, most: usize) -> (Vec<Told>, usize) {
         self.sort();
-        let mut things: Vec<(One, Option<String>)> = Vec::new();
+        let mut things: Vec<(One, Option<One>)> = Vec::new();
         for one in self.kept {
             self.others.remove(&one.name);
             match things.iter_mut().find(|(known, _)| known.name == one.name) {
                 Some((_, more)) => {
-                    more.get_or_insert(one.says);
+                    more.get_or_insert(one);
                 }
                 None => things.push((one, None)),
             }
@@ -135,9 +179,12 @@ impl Past {
         let all = things.len() + self.others.len();
         // One more line would take the place of the one that says how many more there are.
         let most = if all == most + 1 { all } else { most };
-        let lines = things.into_iter().take(most).map(|(one, more)| {
+        things.truncate(most);
+        write_alike(&mut things);
+        let lines = things.into_iter().map(|(one, more)| {
             let short = format!("{}: {}", one.name, one.says);
-            let more = more.map(|says| format!("; {says}")).unwrap_or_default();
+            let more = more.map(|more| format!("; {}", more.says));
+            let more = more.unwrap_or_default();
             let line = SummaryLine {
                 text: format!("{short}{more}"),
                 place: Some(one.place),
@@ -149,6 +196,43 @@ impl Past {
             }
         });
         (lines.collect(), all.saturating_sub(most))
+    }
+}
+
+/// Values of one column or chart have the same decimals where they are named together.
+fn write_alike(things: &mut [(One, Option<One>)]) {
+    let ones = things
+        .iter_mut()
+        .flat_map(|(one, more)| std::iter::once(one).chain(more));
+    let mut groups: Vec<Vec<(&mut String, Place, Value)>> = Vec::new();
+    for One {
+        says, value, place, ..
+    } in ones
+    {
+        let Some(value) = value.take() else { continue };
+        let beside = groups.iter_mut().find(|group| {
+            let (_, other, first) = &group[0];
+            other == place && first.is_beside(&value)
+        });
+        let one = (says, *place, value);
+        match beside {
+            Some(group) => group.push(one),
+            None => groups.push(vec![one]),
+        }
+    }
+    for group in groups {
+        let Value {
+            unit,
+            decimals,
+            limits,
+            format,
+            ..
+        } = &group[0].2;
+        let values: Vec<Option<f64>> = group.iter().map(|(_, _, one)| Some(one.value)).collect();
+        let written = unit.format_alike(&values, limits, *format, *decimals);
+        for ((says, _, value), written) in group.into_iter().zip(written) {
+            *says = value.says(&written);
+        }
     }
 }
 
@@ -225,6 +309,39 @@ mod tests {
         assert_eq!((named.len(), more), (5, 195));
         assert_eq!(named[0].line.text, "h199: disk; load");
         assert_eq!(named[0].short, "h199: disk");
+    }
+
+    #[test]
+    fn values_of_one_column_are_named_with_the_same_decimals() {
+        let mut past = Past::default();
+        let limits = Thresholds {
+            warning: Some(15.0),
+            critical: Some(60.0),
+            ..Thresholds::default()
+        };
+        let mut add = |name: &str, what: &str, value: f64| {
+            let unit = (&Unit::Percent, None);
+            past.add_value((name, what), value, unit, &limits, NumberFormat::default());
+        };
+        add("gate-1", "Busy", 20.0);
+        add("gate-2", "Busy", 20.94);
+        add("gate-3", "Busy", 15.004);
+        add("gate-3", "Jammed", 18.0);
+        add("gate-4", "Busy", 3.125);
+        let said = |name: &str, what: &str, value: &str| {
+            format!("{name}: {what} {value}\u{a0}%, warning from 15\u{a0}%")
+        };
+        assert_eq!(
+            lines(past, 5).0,
+            [
+                said("gate-2", "Busy", "20.9"),
+                said("gate-1", "Busy", "20.0"),
+                format!(
+                    "{}; Busy 15.0\u{a0}%, warning from 15\u{a0}%",
+                    said("gate-3", "Jammed", "18")
+                ),
+            ]
+        );
     }
 
     fn lines(past: Past, most: usize) -> (Vec<&'static str>, usize) {

@@ -261,7 +261,7 @@ fn a_table_marks_what_is_past_its_limits_and_the_summary_names_it() {
         document.summary.lines,
         [
             "a: Disk used 91.2\u{a0}%, critical from 90\u{a0}%",
-            "b: Disk used 80\u{a0}%, warning from 80\u{a0}%"
+            "b: Disk used 80.0\u{a0}%, warning from 80\u{a0}%"
         ]
     );
     assert_eq!(document.data[0].headings, ["host", "used [%]"]);
