@@ -91,7 +91,7 @@ pub struct Capture {
     /// The time zone of the window and of the page; this machine's if left out
     #[arg(long, value_name = "ZONE")]
     time_zone: Option<String>,
-    /// The title of what is made
+    /// The title of what is made; the page's own if left out
     #[arg(long)]
     title: Option<String>,
     /// The formats to write
@@ -151,14 +151,16 @@ impl Capture {
                 (name.to_owned(), page)
             }
         };
-        let dashboard = self.dashboard(name, &source, &page)?;
-        self.look(client, &dashboard["query"][0]).await?;
+        let query = self.query(&source, &page)?;
+        let seen = self.look(client, &query).await?;
+        let title = self.title(&seen.title);
+        let dashboard = self.dashboard(name, &title, query);
         let window = self.window()?;
         if self.to.is_empty() && self.save.is_none() {
             return self.write(client, output, dashboard, window).await;
         }
         make(client, Kind::Dashboard, name, dashboard, made).await?;
-        let report = self.report(name, window);
+        let report = self.report(name, &title, window);
         make(client, Kind::Report, name, report, made).await?;
         if self.to.is_empty() {
             println!(
@@ -178,7 +180,7 @@ impl Capture {
     }
 
     /// Looks at the page first, so that what is wrong with it is said here and not in a document.
-    async fn look(&self, client: &Client, query: &Value) -> Result<(), Failure> {
+    async fn look(&self, client: &Client, query: &Value) -> Result<PageLook, Failure> {
         let order = PageOrder {
             keys: query.clone(),
             window: self.window()?.into(),
@@ -193,10 +195,14 @@ impl Capture {
         if let Some(note) = &looked.note {
             eprintln!("  {} {note}", style("note").for_stderr().yellow());
         }
-        let Some(problem) = looked.problem else {
-            return Ok(());
+        let Some(problem) = &looked.problem else {
+            return Ok(looked);
         };
-        let seen = match looked.picture.map(|picture| STANDARD.decode(picture)) {
+        let seen = match looked
+            .picture
+            .as_ref()
+            .map(|picture| STANDARD.decode(picture))
+        {
             Some(Ok(png)) => {
                 let path = save(&self.into, "not-captured.png", &png)?;
                 format!(". What was there instead is in {}", path.display())
@@ -287,12 +293,8 @@ impl Capture {
         Ok((table("source", source), page))
     }
 
-    fn dashboard(
-        &self,
-        name: &str,
-        source: &str,
-        page: &str,
-    ) -> Result<Map<String, Value>, Failure> {
+    /// What is asked of the page.
+    fn query(&self, source: &str, page: &str) -> Result<Value, Failure> {
         let mut query = json!({ "name": "page", "source": source, "page": page });
         let mut set = |key: &str, value: Value| query[key] = value;
         if !self.steps.is_empty() {
@@ -327,12 +329,15 @@ impl Capture {
         if !view.is_empty() {
             set("view", view.into());
         }
-        let title = self.title();
+        Ok(query)
+    }
+
+    fn dashboard(&self, name: &str, title: &str, query: Value) -> Map<String, Value> {
         let mut dashboard = json!({ "name": name, "title": title });
         if let Some(team) = &self.team {
             dashboard["team"] = team.as_str().into();
         }
-        Ok([
+        [
             ("dashboard", dashboard),
             ("query", json!([query])),
             (
@@ -342,12 +347,13 @@ impl Capture {
         ]
         .into_iter()
         .map(|(key, value)| (key.to_owned(), value))
-        .collect())
+        .collect()
     }
 
-    fn report(&self, name: &str, window: Value) -> Map<String, Value> {
+    fn report(&self, name: &str, title: &str, window: Value) -> Map<String, Value> {
         let formats: Vec<&str> = self.formats.iter().map(|format| format.word()).collect();
-        let mut report = json!({ "name": name, "title": self.title(), "dashboards": [name], "formats": formats });
+        let mut report =
+            json!({ "name": name, "title": title, "dashboards": [name], "formats": formats });
         report["time-zone"] = self.zone().into();
         if let Some(team) = &self.team {
             report["team"] = team.as_str().into();
@@ -366,9 +372,15 @@ impl Capture {
         zone.unwrap_or_else(|| "UTC".to_owned())
     }
 
-    /// What it is called: the address without what is asked there, if nothing else is said.
-    fn title(&self) -> String {
+    /// What it is called, if nothing is said: as the page calls itself or, where it does not, by its
+    /// address without what is asked there.
+    fn title(&self, of_page: &str) -> String {
+        let words: Vec<&str> = of_page.split_whitespace().collect();
+        let of_page = words.join(" ");
         self.title.clone().unwrap_or_else(|| {
+            if !of_page.is_empty() {
+                return of_page;
+            }
             let place = self.page.split('?').next().unwrap_or_default();
             place
                 .split_once("://")
