@@ -25,8 +25,10 @@ describe('what is looked for in the archive', () => {
   })
 
   it('has one front page for each view of a run', () => {
-    const entry = (id: string, snapshot_id: string) => ({ document: { id, snapshot_id } }) as Entry
+    const entry = (id: string, snapshot_id: string, variant = '') => ({ document: { id, snapshot_id, variant } }) as Entry
     expect(grouped([entry('1', 'a'), entry('3', 'b'), entry('2', 'a')]).map((files) => files.map((one) => one.document.id))).toEqual([['1', '2'], ['3']])
+    const read = [entry('1', 'a', '1.234,5'), entry('2', 'a', '1.234,5'), entry('3', 'a'), entry('4', 'a')]
+    expect(grouped(read)[0]!.map((one) => one.document.id)).toEqual(['3', '4', '1', '2'])
     expect(fronts([entry('1', 'a'), entry('2', 'a'), entry('3', 'b')]).map((one) => one.document.id)).toEqual(['1', '3'])
   })
 

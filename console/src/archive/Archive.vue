@@ -83,7 +83,7 @@ const SORTS = [
             </p>
             <p v-if="files[0]!.found.length" class="found"><template v-for="(piece, i) in files[0]!.found" :key="i"><mark v-if="piece.hit">{{ piece.text }}</mark><template v-else>{{ piece.text }}</template></template></p>
             <ul class="files" :aria-label="`Files of ${files[0]!.title}`">
-              <li v-for="one in files" :key="one.document.id"><template v-if="one.document.removed_at">{{ one.document.file_name }}</template><a v-else :href="file(one.document.id)" target="_blank" rel="noopener">{{ one.document.file_name }}</a> <span class="muted small"><template v-if="one.document.variant">{{ one.document.variant }}, </template>{{ one.document.removed_at ? `went ${instant(one.document.removed_at)}` : size(one.document.size) }}</span></li>
+              <li v-for="one in files" :key="one.document.id"><template v-if="one.document.removed_at">{{ one.document.file_name }}</template><a v-else :href="file(one.document.id)" target="_blank" rel="noopener">{{ one.document.file_name }}</a> <span class="muted small"><template v-if="one.document.variant">as read with {{ one.document.variant }}, </template>{{ one.document.removed_at ? `went ${instant(one.document.removed_at)}` : size(one.document.size) }}</span></li>
             </ul>
             <p class="small muted">made {{ instant(files[0]!.made_at) }}, {{ files[0]!.sent === 0 ? 'not sent' : files[0]!.sent === 1 ? 'sent in 1 mail' : `sent in ${files[0]!.sent} mails` }}</p>
           </li>

@@ -140,7 +140,7 @@ const removeAll = () => each((name) => take(api.DELETE('/definitions/{kind}/{nam
 .marked { background: var(--ground); border-radius: 8px; padding: 0.4rem 0.7rem; }
 p { margin: 0; }
 .choose { width: 2rem; }
-.tag { all: unset; cursor: pointer; border: 1px solid var(--line); border-radius: 999px; padding: 0 0.5rem; margin-left: 0.3rem; font-size: 0.8rem; color: var(--muted); }
+.tag { all: unset; cursor: pointer; border: 1px solid var(--line); border-radius: 999px; padding: 0 0.5rem; margin-right: 0.3rem; font-size: 0.8rem; color: var(--muted); }
 .tag:hover, .tag:focus-visible { border-color: var(--sea); color: var(--sea); }
 .tag:focus-visible { outline: 2px solid var(--sea); outline-offset: 2px; }
 .plain { text-decoration: none; }

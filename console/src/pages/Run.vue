@@ -206,7 +206,7 @@ const link = (document: Schemas['DocumentView']) => at(`/api/v1/documents/${docu
           <tbody>
             <tr v-for="delivery in onPage" :key="delivery.id">
               <td class="whole"><StateMark :state="delivery.state" /></td>
-              <td>{{ delivery.recipient }}<div class="muted small">{{ [delivery.channel === 'mail' ? '' : delivery.channel, delivery.role === 'to' ? '' : delivery.role, delivery.copy ? `copy, asked for by ${delivery.requested_by}` : '', delivery.variant].filter(Boolean).join(' · ') }}</div></td>
+              <td>{{ delivery.recipient }}<div class="muted small">{{ [delivery.channel === 'mail' ? '' : delivery.channel, delivery.role === 'to' ? '' : delivery.role, delivery.copy ? `copy, asked for by ${delivery.requested_by}` : '', delivery.variant && `as read with ${delivery.variant}`].filter(Boolean).join(' · ') }}</div></td>
               <td data-label="Audience">{{ delivery.audience }}</td>
               <td data-label="Attempts"><button v-if="delivery.attempts.length > 1" type="button" class="more" :aria-expanded="opened.has(delivery.id)" @click="fold(delivery.id)">{{ delivery.attempts.length }}</button><template v-else>{{ delivery.attempts.length }}</template></td>
               <td class="small" data-label="Answer">

@@ -482,3 +482,24 @@ async fn what_waits_for_a_channel_is_tried_when_it_works_and_what_was_refused_fo
         .unwrap();
     assert_eq!(now.len(), 2);
 }
+
+#[tokio::test]
+async fn documents_of_one_name_are_listed_as_the_report_has_them_first() {
+    let place = Place::new().await;
+    let id = place.new_run("daily", 0).await;
+    let claimed = place.claim_run(Uuid::now_v7(), at(0), LEASE, &[], None);
+    let claim = claimed.await.unwrap().unwrap().claim();
+    let one = snapshot(id, b"{}".to_vec());
+    let none = Pictures::new();
+    let kept = place.keep_snapshot(claim, one.clone(), &none, None);
+    kept.await.unwrap();
+    for variant in ["1.234,5", "", "1 234.5"] {
+        let mut file = document(id, one.id, "a.csv", b"a".to_vec());
+        file.variant = variant.to_owned();
+        let kept = place.keep_documents(claim, vec![file], None);
+        kept.await.unwrap();
+    }
+    let heads = place.document_heads(id).await.unwrap();
+    let variants: Vec<&str> = heads.iter().map(|head| &*head.variant).collect();
+    assert_eq!(variants, ["", "1 234.5", "1.234,5"]);
+}
