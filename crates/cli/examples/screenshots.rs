@@ -128,7 +128,8 @@ async fn pictures(browser: &Client, address: &str, password: &str, folder: &Path
     shot(browser, ".month .mark", folder, "console-agenda").await?;
     let run = delivered_run(browser, address).await?;
     browser.goto(&format!("{address}/runs/{run}")).await?;
-    tokio::time::sleep(Duration::from_millis(1500)).await;
+    // The browser's own view of the PDF says nothing when it is drawn.
+    tokio::time::sleep(Duration::from_secs(5)).await;
     shot(browser, "iframe.document", folder, "console-run").await?;
     browser.goto(&format!("{address}/sources")).await?;
     browser
