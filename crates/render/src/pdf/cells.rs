@@ -333,6 +333,16 @@ impl Fitted<'_> {
         self.rows[row].height
     }
 
+    /// The height of its highest row.
+    pub fn highest(&self) -> f64 {
+        self.rows.iter().map(|row| row.height).fold(0.0, f64::max)
+    }
+
+    /// The height of all rows together.
+    pub fn rows_height(&self) -> f64 {
+        self.rows.iter().map(|row| row.height).sum()
+    }
+
     pub fn count(&self) -> usize {
         self.rows.len()
     }

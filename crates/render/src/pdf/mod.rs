@@ -377,10 +377,16 @@ impl<'d> Laying<'d> {
         let room = width.of(theme.room(), GUTTER);
         // One that has not the page's width may run over pages beside another one: whose cells are there, the
         // typesetter alone knows.
-        let breaks = table.rows.len() > MOST_UNBROKEN;
+        let fitted = FIXED.faces.fit(table, room);
+        let breaks = table.rows.len() > MOST_UNBROKEN || is_high(table, fitted.as_deref());
         let alone = width == Width::FULL || !breaks;
         value["breaks"] = breaks.into();
-        let mut fitted = FIXED.faces.fit(table, room).filter(|_| alone);
+        // What is set afterwards is not broken inside a row.
+        let highest = theme.height() / 2.0;
+        let mut fitted = fitted.filter(|parts| {
+            let highest_row = parts.iter().map(Fitted::highest).fold(0.0, f64::max);
+            alone && highest_row <= highest
+        });
         // One that must be split has pages that lie, if it is split less there.
         let split = fitted
             .as_ref()
@@ -412,6 +418,7 @@ impl<'d> Laying<'d> {
                     self.add(&name, line);
                     value["rows"][row][column]["line"] = name.into();
                 }
+                value["one_line"] = is_of_single_lines(table).into();
                 flatten(value);
                 value["marks"] = marks(table).into();
                 self.finish.table(None);
@@ -481,6 +488,30 @@ const GUTTER: f64 = 14.0;
 const MOST_EMBEDDED: usize = 100_000;
 /// A table of more rows than this may run over pages.
 const MOST_UNBROKEN: usize = 8;
+/// So does one whose rows are higher than this together, in points, or have more letters where it is not known how
+/// high they are.
+const MOST_HEIGHT: f64 = 220.0;
+const MOST_LETTERS: usize = 1500;
+
+/// Whether a few rows are so high that they may not fit where the page is.
+fn is_high(table: &ShownTable, fitted: Option<&[Fitted<'_>]>) -> bool {
+    match fitted {
+        Some(parts) => parts.iter().any(|part| part.rows_height() > MOST_HEIGHT),
+        None => {
+            let letters = table.rows.iter().flatten().map(|cell| cell.text.len());
+            letters.sum::<usize>() > MOST_LETTERS
+        }
+    }
+}
+
+/// Whether no text is longer than its column is heavy, so that all rows have the height of one line.
+fn is_of_single_lines(table: &ShownTable) -> bool {
+    let fits = |row: &Vec<Cell>| {
+        let mut cells = row.iter().zip(&table.headings);
+        cells.all(|(cell, heading)| cell.text.chars().count() as f64 <= heading.weight)
+    };
+    table.rows.iter().all(fits)
+}
 
 /// The cells of a table that are lines, with their places.
 fn trends(table: &ShownTable) -> impl Iterator<Item = (usize, usize, &Cell)> {

@@ -101,7 +101,7 @@
   let room = greatest(total, if width == 12 and content.headings.len() <= 3 { 60 } else { fits })
   let columns = content.headings.map(h => h.weight / room * 100%)
   // Where every text fits on one line, rows have one height and need not be measured.
-  let rows = if total <= fits and not wide { (auto, 14.4pt) } else { auto }
+  let rows = if content.one_line and total <= fits and not wide { (auto, 14.4pt) } else { auto }
   // A loop is several times faster than a function called for each cell.
   let cells = ()
   for cell in content.cells {

@@ -1,5 +1,7 @@
 //! Where things stand on a page and in a drawing.
 
+use maple_lark_definition::Width;
+
 use super::*;
 
 /// How a page of a PDF lies: `(width, height)` in points, for each.
@@ -263,4 +265,61 @@ fn standing_bars_are_named_in_two_lines_where_one_has_no_room_and_never_over_one
             "{places:?}"
         );
     }
+}
+
+/// Few rows with long texts are as high as many, so they run over pages, too. What is set by its lines ends with "…" after
+/// the twelfth; what the typesetter has to set is there to its end.
+#[test]
+fn long_texts_in_few_rows_are_all_on_the_pages() {
+    let mut sample = document(disks(&[("a", 95.5), ("b", 40.0)]));
+    let Body::Table { table } = &sample.sections[0].blocks[3].body else {
+        panic!()
+    };
+    let mut wanted = Vec::new();
+    // How many rows, of how many words each, and in which letters.
+    let tables = [
+        (8, 400, "word", Width::FULL),
+        (1, 3_000, "word", Width::FULL),
+        (8, 120, "word", Width::HALF),
+        (3, 500, "word", Width::HALF),
+        (8, 200, "كلمة", Width::FULL),
+        (1, 1_500, "كلمة", Width::FULL),
+        (12, 12, "كلمة", Width::FULL),
+    ];
+    let blocks = tables.into_iter().enumerate();
+    let blocks = blocks.map(|(of, (rows, words, word, width))| {
+        let mut table = table.clone();
+        // As heavy as a column of long texts is.
+        table.headings[0].weight = 42.0;
+        let row = |number: usize| {
+            let mut row = table.rows[1].clone();
+            let (first, last) = (format!("first{of}x{number}"), format!("last{of}x{number}"));
+            row[0].text = format!("{first} {} {last}", vec![word; words].join(" "));
+            wanted.push(first);
+            if word != "word" {
+                wanted.push(last);
+            }
+            row
+        };
+        table.rows = (0..rows).map(row).collect();
+        let mut block = sample.sections[0].blocks[3].clone();
+        (block.width, block.body) = (width, Body::Table { table });
+        block
+    });
+    let blocks = blocks.collect();
+    sample.sections[0].blocks = blocks;
+    let bytes = pdf(&sample).unwrap();
+    let sizes = pages(&bytes);
+    let wanted: Vec<&str> = wanted.iter().map(String::as_str).collect();
+    let mut places = places(&bytes, &wanted);
+    for (word, (page, left, top)) in wanted.iter().zip(&places) {
+        let (width, height) = sizes[page - 1];
+        // Above the footer, and on the paper.
+        let inside = *left < f64::from(width) && *top < f64::from(height) - 50.0;
+        assert!(inside, "{word} is at {left}, {top} on page {page}");
+    }
+    places.sort_by(|one, other| one.partial_cmp(other).unwrap());
+    places.dedup();
+    assert_eq!(places.len(), wanted.len(), "no text stands on another");
+    assert!(sizes.len() < 25, "{} pages", sizes.len());
 }
