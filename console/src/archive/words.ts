@@ -40,7 +40,7 @@ export function fronts(entries: Entry[]): Entry[] {
   return entries.filter((one) => !seen.has(one.document.snapshot_id) && seen.add(one.document.snapshot_id))
 }
 
-/** The files of each view of a run together, in the order in which the first of each was found; as the report has it before as somebody reads it. */
+/** The files of each view of a run together, in the order in which the first of each was found. The report's own number format comes before those of recipients. */
 export function grouped(entries: Entry[]): Entry[][] {
   const views = new Map<string, Entry[]>()
   for (const one of entries) views.set(one.document.snapshot_id, [...(views.get(one.document.snapshot_id) ?? []), one])

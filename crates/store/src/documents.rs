@@ -273,7 +273,7 @@ impl Store {
             .filter(C::RunId.eq(run_id))
             .order_by_desc(C::Format)
             .order_by_asc(C::FileName)
-            // As the report has it comes before as somebody reads it.
+            // The report's own number format comes before those of recipients.
             .order_by_asc(C::Variant)
             .into_model()
             .all(&self.db)

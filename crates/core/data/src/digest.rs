@@ -48,7 +48,7 @@ pub fn written(what: &impl Serialize, rows: usize, to: &mut (impl Write + Send))
         // The other ends when nothing can come any more.
         drop(writer);
         let passed = passing.join().unwrap_or_else(|panic| resume_unwind(panic));
-        // Why nothing was taken any more says more than that nothing was.
+        // If `to` has failed, its error says why; that of the closed channel does not.
         passed.and(written)
     })
 }

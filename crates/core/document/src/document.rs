@@ -456,7 +456,7 @@ pub struct Provenance {
 }
 
 /// The SHA-256 of rows in lower-case hexadecimal, worked out when somebody first reads it: that of a million rows takes
-/// a second, and no table that is written as CSV says it.
+/// a second, and CSV does not show it.
 #[derive(Clone, Default)]
 pub struct RowsDigest(Arc<Digested>);
 
