@@ -220,7 +220,8 @@ fn write_alike(things: &mut [(One, Option<One>)]) {
             None => groups.push(vec![one]),
         }
     }
-    for group in groups {
+    // One that is named alone reads as it does by itself.
+    for group in groups.into_iter().filter(|group| group.len() > 1) {
         let Value {
             unit,
             decimals,
