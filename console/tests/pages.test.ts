@@ -54,6 +54,19 @@ describe('the page of a run', () => {
     expect(rows()).toHaveLength(1)
   })
 
+  it('shows the documents as the report has them, and by themselves those that somebody reads otherwise', async () => {
+    const document = (id: string, format: 'pdf' | 'html', variant = ''): Part<'DocumentView'> => ({ id, snapshot_id: 'sn1', format, variant, file_name: `${id}.${format}`, media_type: 'application/pdf', size: 2048, sha256: 'abc', removed_at: null })
+    const page = await shown(run({ state: 'delivered', documents: [document('d1', 'pdf'), document('d2', 'html'), document('d3', 'pdf', '1.234,5 2026-11-22')] }))
+    const groups = page.view.findAll('.tabs').map((group) => [group.attributes('aria-label'), group.findAll('button').map((one) => one.text())])
+    expect(groups).toEqual([
+      ['Show a document', ['PDF', 'HTML']],
+      ['Show a document as read with 1.234,5 2026-11-22', ['PDF']],
+    ])
+    expect(page.view.find('iframe').attributes('src')).toContain('/d1')
+    await page.view.findAll('.tabs')[1]!.find('button').trigger('click')
+    expect(page.view.find('iframe').attributes('src')).toContain('/d3')
+  })
+
   it('reads the log only once somebody opens it, a page at a time', async () => {
     const page = await shown(run({ settled: false }))
     expect(asked('GET /runs/{id}/log')).toEqual([])

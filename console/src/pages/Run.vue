@@ -140,6 +140,8 @@ const forWhom = computed(() => {
 const publishable = computed(() => run.value?.snapshots.find((one) => !one.removed_at && one.id === (shown.value?.snapshot_id ?? one.id))?.id)
 const wentAt = computed(() => run.value?.documents.find((document) => document.removed_at)?.removed_at)
 const viewable = computed(() => (run.value?.documents ?? []).filter((document) => !document.removed_at && ['pdf', 'html', 'png', 'txt'].includes(document.format) && document.media_type !== 'application/zip'))
+// As the report has them, and as each reader has them who reads numbers and days otherwise.
+const readings = computed(() => [...new Set(viewable.value.map((one) => one.variant))].map((variant) => [variant, viewable.value.filter((one) => one.variant === variant)] as const))
 watch(viewable, (documents) => {
   shown.value ??= documents.find((document) => document.format === 'pdf') ?? documents[0] ?? null
 })
@@ -167,9 +169,10 @@ const link = (document: Schemas['DocumentView']) => at(`/api/v1/documents/${docu
         <p v-if="!run.documents.length" class="muted">{{ run.settled ? 'There are no documents.' : 'Documents appear here as soon as they are rendered.' }}</p>
         <template v-else>
           <p v-if="wentAt" class="muted">They went {{ instant(wentAt, run.window.time_zone) }}, after as long as they are kept.{{ run.snapshots.some((one) => !one.removed_at) ? ' They can be made again of the snapshot: maple-lark render.' : '' }}</p>
-          <div v-if="viewable.length" class="row tabs" role="group" aria-label="Show a document">
-            <el-button v-for="document in viewable" :key="document.id" size="small" :type="shown?.id === document.id ? 'primary' : ''" :aria-pressed="shown?.id === document.id" @click="shown = document">
-              {{ document.format.toUpperCase() }}<template v-if="forWhom.size > 1">, {{ forWhom.get(document.snapshot_id) }}</template><template v-if="document.variant">, {{ document.variant }}</template>
+          <div v-for="[variant, documents] in readings" :key="variant" class="row tabs" role="group" :aria-label="variant ? `Show a document as read with ${variant}` : 'Show a document'">
+            <span v-if="variant" class="muted small">As read with {{ variant }}:</span>
+            <el-button v-for="document in documents" :key="document.id" size="small" :type="shown?.id === document.id ? 'primary' : ''" :aria-pressed="shown?.id === document.id" @click="shown = document">
+              {{ document.format.toUpperCase() }}<template v-if="forWhom.size > 1">, {{ forWhom.get(document.snapshot_id) }}</template>
             </el-button>
           </div>
           <iframe v-if="shown" :key="shown.id" class="document" :src="link(shown)" :title="`${shown.format.toUpperCase()} of ${run.title}`" />

@@ -19,11 +19,14 @@ use crate::{
 /// no easier to read.
 const LEAST_CARDS: usize = 4;
 const MOST_CARDS: usize = 16;
+/// A longer word than this is broken in the cells of a mail.
+const LONGEST_WORD: usize = 24;
 
 static TEMPLATES: LazyLock<Environment<'static>> = LazyLock::new(|| {
     let mut environment = Environment::new();
     environment.set_auto_escape_callback(|_| AutoEscape::Html);
     environment.set_undefined_behavior(minijinja::UndefinedBehavior::Strict);
+    environment.add_test("unbroken", is_unbroken);
     for (name, text) in [
         ("parts", include_str!("../templates/parts.html")),
         ("report", include_str!("../templates/report.html")),
@@ -36,6 +39,13 @@ static TEMPLATES: LazyLock<Environment<'static>> = LazyLock::new(|| {
     }
     environment
 });
+
+/// Whether a text has a word that may be wider than its cell. In a mail such a one breaks anywhere; others keep their
+/// columns as wide as their words.
+fn is_unbroken(text: &str) -> bool {
+    text.split_whitespace()
+        .any(|word| word.chars().count() > LONGEST_WORD)
+}
 
 /// Renders one of the program's own templates, escaping every value for HTML.
 pub(crate) fn render_template(name: &str, values: &Value) -> Result<String, RenderError> {

@@ -229,6 +229,9 @@ async fn every_report_of_the_demo_is_json_as_its_schema_says_and_html_that_fits_
             assert_eq!(wrong, json!([]), "{name}");
             tables += usize::from(some);
             pages += 1;
+            phone.execute(LONG_WORDS, Vec::new()).await.unwrap();
+            let out = phone.execute(STICKS_OUT, Vec::new()).await.unwrap();
+            assert_eq!(out, json!([]), "{name} with long words");
         }
         let mail = whole_mail(&place, report).await;
         let page = place.folder.path().join(format!("{report}-mail.html"));
@@ -241,6 +244,9 @@ async fn every_report_of_the_demo_is_json_as_its_schema_says_and_html_that_fits_
             let wrong = phone.execute(wrong, Vec::new()).await.unwrap();
             assert_eq!(wrong, json!([]), "the mail of {report}");
         }
+        phone.execute(LONG_WORDS, Vec::new()).await.unwrap();
+        let out = phone.execute(STICKS_OUT, Vec::new()).await.unwrap();
+        assert_eq!(out, json!([]), "the mail of {report} with long words");
         for (name, bytes) in files(&into) {
             let document: Value = serde_json::from_slice(&bytes).unwrap();
             let wrong: Vec<String> = schema
@@ -267,6 +273,9 @@ const STICKS_OUT: &str = "const wide = document.documentElement.clientWidth;
         if (box.width && box.right > wide + 1 && !scrolls(one.parentElement)) out.push(one.tagName + ' ' + one.textContent.trim().slice(0, 40));
     }
     return out;";
+
+/// Gives all that has words one that is wider than the screen.
+const LONG_WORDS: &str = "for (const one of document.querySelectorAll('h1, h2, h3, p, li, dd, .name, .value, .scroll td')) one.append(' ' + 'abcdefgh'.repeat(60));";
 
 /// Charts of a mail whose letters are smaller than 7.5 pixels as they are shown. They are drawn with
 /// letters of 11 at two and a half times their size. A page that somebody else has drawn is as it is.

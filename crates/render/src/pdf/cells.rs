@@ -4,7 +4,7 @@
 use maple_lark_document::document::{Align, ShownTable};
 use serde_json::{Value, json};
 
-use super::glyphs::Face;
+use super::{breaks, glyphs::Face};
 
 /// What is left and right of a cell's text, and above and below it, in points.
 const SIDE: f64 = 4.0;
@@ -147,7 +147,9 @@ impl Faces {
             natural: LEAST,
         };
         for word in heading.title.split_whitespace() {
-            need.least = need.least.max(self.strong.width(word, size) + 2.0 * SIDE);
+            let width = self.strong.width(word, size) + 2.0 * SIDE;
+            need.least = need.least.max(width.min(LONGEST_WORD));
+            need.natural = need.natural.max(width);
         }
         let whole = if heading.unit.is_empty() {
             heading.title.clone()
@@ -348,12 +350,17 @@ impl Fitted<'_> {
     }
 
     /// What the template needs to lay out the table of empty cells.
-    pub fn plan(&self) -> Value {
-        let headings: Vec<_> = self
+    pub fn plan(&self, faces: &Faces) -> Value {
+        let headings = self
             .columns
             .iter()
-            .map(|column| &self.table.headings[*column])
-            .collect();
+            .zip(&self.widths)
+            .map(|(column, width)| {
+                let mut heading = json!(self.table.headings[*column]);
+                breaks::mend_head(faces, &mut heading, width - 2.0 * SIDE, self.size);
+                heading
+            });
+        let headings: Vec<Value> = headings.collect();
         let first = self.rows.first().map_or(0.0, |row| row.height);
         let uniform = self.rows.iter().all(|row| row.height == first);
         let heights: Vec<f64> = self

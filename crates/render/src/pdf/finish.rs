@@ -24,6 +24,7 @@ use typst::{
 use typst_layout::Page;
 
 use super::{
+    breaks,
     cells::{Faces, Fitted},
     glyphs::paint,
     rows,
@@ -265,6 +266,7 @@ impl<'a> Finish<'a> {
                         ),
                     );
                 }
+                FrameItem::Text(text) => set.push(*at, breaks::without_places(text)),
                 // Its cells have ended.
                 FrameItem::Tag(Tag::End(place, ..)) if self.row == Some(*place) => self.row = None,
                 other => set.push(*at, other.clone()),
@@ -406,14 +408,12 @@ impl<'a> Finish<'a> {
         let mut frame = Frame::soft(size);
         let (right, width) = face.set(right, LETTERS, &colour);
         let end = size.x.to_pt() - width;
-        let mut left = left.to_owned();
-        let fitting = loop {
-            let (items, width) = face.set(left.trim(), LETTERS, &colour);
-            if width <= end - 20.0 || left.pop().is_none() {
-                break items;
-            }
-        };
-        for (begin, items) in [(0.0, fitting), (end, right)] {
+        let (mut items, mut taken) = face.set(left, LETTERS, &colour);
+        let mut rest = left.to_owned();
+        while taken > end - 20.0 && rest.pop().is_some() {
+            (items, taken) = face.set(&format!("{}…", rest.trim_end()), LETTERS, &colour);
+        }
+        for (begin, items) in [(0.0, items), (end, right)] {
             frame.push_multiple(items.into_iter().map(|(x, item)| {
                 (
                     Point::new(Abs::pt(begin + x), Abs::pt(6.5)),

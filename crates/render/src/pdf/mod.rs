@@ -1,5 +1,6 @@
 //! PDF through the Typst libraries: one fixed template, fed with the document as data.
 
+mod breaks;
 mod cells;
 mod finish;
 mod glyphs;
@@ -277,6 +278,7 @@ impl<'d> Laying<'d> {
             // Taken out while files are added, and put back.
             let mut value = self.values["sections"][index]["blocks"][block_index].take();
             value["room"] = room.into();
+            let mut across = 1;
             match &block.body {
                 Body::Chart { chart } => {
                     let picture = self.finish.picture_for(chart, Size::of(block.width));
@@ -286,6 +288,8 @@ impl<'d> Laying<'d> {
                     self.table(table, block.width, &place, &mut value["body"]["table"]);
                 }
                 Body::Figures { figures } => {
+                    across = breaks::across(figures, block.width, &document.theme);
+                    breaks::figures(&FIXED.faces, figures, &mut value["body"], room, across);
                     let lines = figures.iter().enumerate();
                     for (index, figure) in lines.filter(|(_, figure)| !figure.sparkline.is_empty())
                     {
@@ -303,8 +307,15 @@ impl<'d> Laying<'d> {
                 }
                 _ => {}
             }
+            breaks::block(&FIXED.faces, &mut value, room, &document.theme);
+            value["breaks"] = breaks::may_break(block, across).into();
             self.values["sections"][index]["blocks"][block_index] = value;
         }
+        breaks::section(
+            &FIXED.faces,
+            &mut self.values["sections"][index],
+            &document.theme,
+        );
         Ok(())
     }
 
@@ -404,7 +415,7 @@ impl<'d> Laying<'d> {
                 value["rows"] = Value::Null;
                 value["count"] = table.rows.len().into();
                 value["marks"] = marks(table).into();
-                value["parts"] = parts.iter().map(Fitted::plan).collect();
+                value["parts"] = parts.iter().map(|part| part.plan(&FIXED.faces)).collect();
                 parts
                     .into_iter()
                     .for_each(|part| self.finish.table(Some(part)));
@@ -420,6 +431,7 @@ impl<'d> Laying<'d> {
                 }
                 value["one_line"] = is_of_single_lines(table).into();
                 flatten(value);
+                breaks::columns(&FIXED.faces, table, width, value, room);
                 value["marks"] = marks(table).into();
                 self.finish.table(None);
             }
@@ -449,10 +461,13 @@ impl<'d> Laying<'d> {
         self.add("footer.svg", footer);
         let mut data = serde_json::json!({ "colours": colours(&document.theme), "statuses": statuses(&document.theme), "attached": attached });
         if let Some(shown) = self.provenance {
-            let fitted = shown.fit(&FIXED.faces, document.theme.room());
-            data["provenance"] = shown.values(fitted.as_ref());
+            let room = document.theme.room();
+            let fitted = shown.fit(&FIXED.faces, room);
+            data["provenance"] = shown.values(&FIXED.faces, fitted.as_ref(), room);
             self.finish.table(fitted);
         }
+        data["title"] = document.title.clone().into();
+        breaks::front(&FIXED.faces, &mut self.values, &document.theme);
         data["document"] = self.values.take();
         Ok(data)
     }
@@ -492,9 +507,15 @@ const MOST_UNBROKEN: usize = 8;
 /// high they are.
 const MOST_HEIGHT: f64 = 220.0;
 const MOST_LETTERS: usize = 1500;
+/// A head of more letters than this may be higher than rows are.
+const LONG_HEAD: usize = 100;
 
-/// Whether a few rows are so high that they may not fit where the page is.
+/// Whether a few rows, or their heads, are so high that they may not fit where the page is.
 fn is_high(table: &ShownTable, fitted: Option<&[Fitted<'_>]>) -> bool {
+    let heads = table.headings.iter().map(|heading| heading.title.len());
+    if heads.max().unwrap_or(0) > LONG_HEAD {
+        return true;
+    }
     match fitted {
         Some(parts) => parts.iter().any(|part| part.rows_height() > MOST_HEIGHT),
         None => {

@@ -2,8 +2,8 @@
 // not for every document again. What the functions go by is `given`: colours, the statuses and the choices of the
 // theme.
 
-// What functions need of whole libraries has names of its own: the typesetter looks at all that a function refers to.
-#let (remainder, quotient, least, greatest) = (calc.rem, calc.quo, calc.min, calc.max)
+// What functions need of whole libraries has a name of its own: the typesetter looks at all that a function refers to.
+#let least = calc.min
 #let list-of = std.list
 
 #let section-heading(given, it) = block(above: 20pt * given.air, below: 9pt * given.air, sticky: true, {
@@ -28,20 +28,18 @@
   } else { list-of(marker: text(fill: given.muted, "•"), ..part.items.map(runs)) }
 }
 
-#let figures(given, list, width) = {
-  let most = if given.landscape { 5 } else if remainder(list.len(), 4) == 0 or list.len() > 6 { 4 } else { 3 }
-  let count = least(list.len(), if width == 12 { most } else { greatest(1, quotient(most * width, 12)) })
+#let figures(given, body) = {
   grid(
-    columns: (1fr,) * count,
+    columns: (1fr,) * body.across,
     gutter: 7pt,
-    ..list.map(figure => {
+    ..body.figures.map(figure => {
       let status = if figure.status != none { given.statuses.at(figure.status) } else { none }
       let marked = figure.status in ("warning", "critical")
       let edge = if marked { status.ink } else { given.rule }
-      grid.cell(inset: (x: 9pt, y: 8pt), fill: if marked { status.paper } else { given.shade }, stroke: (left: 2.5pt + edge), breakable: false, {
+      grid.cell(inset: (x: 9pt, y: 8pt), fill: if marked { status.paper } else { given.shade }, stroke: (left: 2.5pt + edge), breakable: body.tall, {
         set par(spacing: 6pt)
         par(text(size: 7.5pt, fill: given.muted, figure.title))
-        par(text(size: if figure.value.len() > 13 { 11pt } else { 16pt }, weight: 600, fill: if marked { edge } else { given.ink }, figure.value))
+        par(text(size: figure.size * 1pt, weight: 600, fill: if marked { edge } else { given.ink }, figure.value))
         if figure.change != none { par(text(size: 7.5pt, fill: given.ink, figure.change)) }
         if "spark" in figure { image("/" + figure.spark, width: 100%, height: 16pt, fit: "stretch", alt: figure.title + " over the window, a line without axes") }
         if status != none { par(text(size: 7.5pt, fill: status.ink, weight: 600)[#status.mark #status.word]) }
@@ -92,16 +90,9 @@
 }
 
 // A table that the typesetter sets: one with letters that change with their neighbours.
-#let shown-table(given, content, width) = {
-  let total = content.headings.map(h => h.weight).sum()
-  let wide = content.headings.len() > 7
-  set text(size: if wide { 7pt } else { 8pt }, kerning: given.backwards, ligatures: given.backwards)
-  // Columns take what they need: a narrow table does not sprawl over the page.
-  let fits = if width == 12 { 80 } else { 80 * width / 12 }
-  let room = greatest(total, if width == 12 and content.headings.len() <= 3 { 60 } else { fits })
-  let columns = content.headings.map(h => h.weight / room * 100%)
-  // Where every text fits on one line, rows have one height and need not be measured.
-  let rows = if content.one_line and total <= fits and not wide { (auto, 14.4pt) } else { auto }
+#let shown-table(given, content) = {
+  set text(size: content.size * 1pt, kerning: given.backwards, ligatures: given.backwards)
+  let rows = if content.one_line { (auto, 14.4pt) } else { auto }
   // A loop is several times faster than a function called for each cell.
   let cells = ()
   for cell in content.cells {
@@ -114,7 +105,7 @@
     })
   }
   table(
-    columns: columns,
+    columns: content.shares.map(share => share * 100%),
     rows: rows,
     align: sides(content.headings),
     inset: (x: 4pt, y: 3.6pt),
@@ -129,7 +120,7 @@
   captions(given, content)
 }
 
-#let notice(mark, colour, paper, body) = block(width: 100%, inset: 9pt, radius: 2pt, fill: paper, stroke: (left: 2.5pt + colour), breakable: false, {
+#let notice(mark, colour, paper, body) = block(width: 100%, inset: 9pt, radius: 2pt, fill: paper, stroke: (left: 2.5pt + colour), {
   text(fill: colour, weight: 600)[#mark #h(2pt)]
   body
 })
@@ -163,9 +154,9 @@
 #let shown-block(given, block-data, name) = {
   let body = block-data.body
   if block-data.title != "" { heading(level: 3, block-data.title) }
-  if body.kind == "figures" { figures(given, body.figures, block-data.width) } else if body.kind == "chart" {
+  if body.kind == "figures" { figures(given, body) } else if body.kind == "chart" {
     image("/" + name, width: 100%, alt: body.chart.description)
-  } else if body.kind == "table" { if "parts" in body.table { fitted-tables(given, body.table) } else { shown-table(given, body.table, block-data.width) } } else if body.kind == "text" { parts(given, body.parts) } else if body.kind == "page" { captured-page(given, body, block-data.title) } else if body.kind == "image" { image("/" + body.name, width: auto, alt: body.description) } else if body.kind == "empty" {
+  } else if body.kind == "table" { if "parts" in body.table { fitted-tables(given, body.table) } else { shown-table(given, body.table) } } else if body.kind == "text" { parts(given, body.parts) } else if body.kind == "page" { captured-page(given, body, block-data.title) } else if body.kind == "image" { image("/" + body.name, width: auto, alt: body.description) } else if body.kind == "empty" {
     notice("○", given.muted, given.shade, body.sentence)
   } else {
     notice("◆", given.statuses.critical.ink, given.statuses.critical.paper)[This block could not be made: #body.reason]
@@ -179,9 +170,11 @@
   v(-height)
 }
 
-// A table may run over pages if some rows of it stand under its heading; everything else that is
-// drawn stays together with its own.
-#let may-break(body) = body.kind == "text" or (body.kind == "page" and body.parts.map(part => part.pieces.len()).sum() > 1) or (body.kind == "table" and body.table.breaks)
+// Everything that is drawn stays together with its own, unless it may run over pages.
+#let may-break(block-data) = {
+  let body = block-data.body
+  block-data.breaks or (body.kind == "page" and body.parts.map(part => part.pieces.len()).sum() > 1) or (body.kind == "table" and body.table.breaks)
+}
 #let anchor(section, block) = label("block-" + str(section + 1) + "-" + str(block + 1))
 // An address that becomes the place on the pages when these are laid out: asked for it meanwhile, the
 // typesetter would lay out all of them a second time.
@@ -191,10 +184,10 @@
 #let lies(block-data) = block-data != none and block-data.body.kind == "table" and "lying" in block-data.body.table
 #let placed(given, block-data, section, block-index) = [#block(
   width: 100%,
-  breakable: may-break(block-data.body),
+  breakable: may-break(block-data),
   below: 13pt * given.air,
   {
-    if block-data.body.kind == "table" and may-break(block-data.body) { room-for(96pt) }
+    if block-data.body.kind == "table" and may-break(block-data) { room-for(96pt) }
     shown-block(given, block-data, "chart-" + str(section) + "-" + str(block-index) + ".svg")
   },
 )#anchor(section, block-index)]

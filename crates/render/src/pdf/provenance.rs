@@ -3,13 +3,19 @@
 use maple_lark_document::document::{Align, Cell, Heading, Provenance, ShownTable};
 use serde_json::{Value, json};
 
-use super::cells::{Faces, Fitted};
+use super::{
+    breaks,
+    cells::{Faces, Fitted},
+};
 
 /// Letters of this size, in points.
 const LETTERS: f64 = 7.5;
 /// What the columns take of the room where each query has its own dashboard or source: query,
 /// source, when, how long, rows, digest.
 const PARTS: [f64; 6] = [2.1, 1.6, 1.4, 0.8, 0.7, 3.5];
+
+/// What is left of the room for a query, in points, where the other columns take what they need.
+const LEAST_OF_A_QUERY: f64 = 60.0;
 
 /// The table, and what is said above it.
 pub struct Shown {
@@ -91,15 +97,35 @@ impl Shown {
         parts.is_empty().then_some(whole)
     }
 
-    /// What the template reads of it.
-    pub fn values(&self, fitted: Option<&Fitted>) -> Value {
-        let rows = fitted.is_none().then_some(&self.table.rows);
+    /// What the template reads of it; `room` is how wide it is, in points.
+    pub fn values(&self, faces: &Faces, fitted: Option<&Fitted>, room: f64) -> Value {
+        let whole: f64 = PARTS.iter().sum();
+        // Where much is said once, the query alone gives way.
+        let rooms: Vec<f64> = match self.same {
+            Some(_) => vec![LEAST_OF_A_QUERY],
+            None => PARTS.map(|part| part / whole * room - 8.0).to_vec(),
+        };
+        let row = |cells: &Vec<Cell>| -> Vec<Value> {
+            let texts = cells.iter().map(|cell| Value::from(&*cell.text));
+            let mut texts: Vec<Value> = texts.collect();
+            for (text, room) in texts.iter_mut().zip(&rooms) {
+                breaks::mend(faces, Some(text), *room, LETTERS);
+            }
+            texts
+        };
+        let detail = |detail: &Option<String>| {
+            let mut detail = json!(detail);
+            breaks::mend(faces, Some(&mut detail), room - 8.0, LETTERS);
+            detail
+        };
+        let rows = fitted.is_none().then(|| self.table.rows.iter().map(row));
         json!({
             "same": self.same,
             "headings": self.table.headings,
-            "rows": rows,
-            "details": self.details,
-            "part": fitted.map(Fitted::plan),
+            "shares": PARTS,
+            "rows": rows.map(Iterator::collect::<Vec<_>>),
+            "details": self.details.iter().map(detail).collect::<Vec<_>>(),
+            "part": fitted.map(|fitted| fitted.plan(faces)),
             "empty": self.table.rows.is_empty(),
         })
     }
@@ -228,11 +254,17 @@ mod tests {
         let shown = Shown::new(&all);
         let fitted = shown.fit(faces, 515.0).unwrap();
         assert!((fitted.width() - 515.0).abs() < 0.01);
-        assert_eq!(shown.values(Some(&fitted))["rows"], Value::Null);
+        assert_eq!(
+            shown.values(faces, Some(&fitted), 515.0)["rows"],
+            Value::Null
+        );
         all[1].detail = Some("Captured at 01:00".to_owned());
         let shown = Shown::new(&all);
         assert!(shown.fit(faces, 515.0).is_none());
-        assert_eq!(shown.values(None)["rows"][1][0]["text"], "Estate / disks");
+        assert_eq!(
+            shown.values(faces, None, 515.0)["rows"][1][0],
+            "Estate / disks"
+        );
         // Letters from right to left change with their neighbours.
         let hebrew = [asked("Estate / עומס", "Operations", "29 Nov 2026 01:00:02")];
         assert!(Shown::new(&hebrew).fit(faces, 515.0).is_none());

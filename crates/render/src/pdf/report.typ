@@ -29,7 +29,7 @@
   block-counts: doc.sections.map(section => section.blocks.len()),
 )
 
-#set document(title: doc.title + " – " + front.window_label, author: "Maple Lark", date: auto)
+#set document(title: data.title + " – " + front.window_label, author: "Maple Lark", date: auto)
 // Inter, and for letters that it lacks whatever else is provided.
 #set text(font: "Inter", fallback: true, size: if theme.compact { 8.3pt } else { 9pt }, fill: ink, lang: doc.language, number-width: "tabular")
 // Two weights are enough: a third one makes a short document larger by a twentieth.
@@ -144,17 +144,15 @@
 #if made.part != none { fitted-table(given, made.part) } else if not made.empty {
   let same = made.same != none
   let count = made.headings.len()
-  // A digest may be broken in its middle.
-  let shown((i, cell)) = if i + 1 < count or same or cell.text.len() < 64 { cell.text } else { cell.text.slice(0, 32) + sym.zws + cell.text.slice(32) }
   // Shaping without is faster, but leaves text from right to left in the wrong order.
   set text(size: 7.5pt, kerning: given.backwards, ligatures: given.backwards)
   table(
-    columns: if same { (1fr, auto, auto, auto, auto) } else { (2.2fr, 1.6fr, 1.4fr, 0.8fr, 0.7fr, 3.3fr) },
+    columns: if same { (1fr, auto, auto, auto, auto) } else { made.shares.map(share => share * 1fr) },
     align: sides(made.headings),
     inset: (x: 4pt, y: 3.4pt),
     stroke: (bottom: 0.4pt + rule, rest: none),
     table.header(..heading-cells(given, made.headings), table.hline(stroke: 0.9pt + muted)),
-    ..made.rows.zip(made.details).map(((row, detail)) => row.enumerate().map(shown) + if detail != none { (table.cell(colspan: count, text(fill: muted, detail)),) }).flatten(),
+    ..made.rows.zip(made.details).map(((row, detail)) => row + if detail != none { (table.cell(colspan: count, text(fill: muted, detail)),) }).flatten(),
   )
 }
 ]

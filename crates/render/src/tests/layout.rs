@@ -1,6 +1,7 @@
 //! Where things stand on a page and in a drawing.
 
 use maple_lark_definition::Width;
+use maple_lark_document::{document::Block, markdown::Part};
 
 use super::*;
 
@@ -54,8 +55,9 @@ fn a_table_that_is_too_wide_gets_a_page_that_lies_and_the_rest_stands() {
     );
 }
 
-/// Where words stand on the pages of a PDF, as Debian's poppler reads them: page, left, top.
-pub(super) fn places(bytes: &[u8], words: &[&str]) -> Vec<(usize, f64, f64)> {
+/// Every word on the pages of a PDF, as Debian's poppler reads it: its page, from 1, and its left, top, right and
+/// bottom.
+fn words(bytes: &[u8]) -> Vec<(String, usize, [f64; 4])> {
     let file = tempfile::NamedTempFile::new().unwrap();
     std::fs::write(file.path(), bytes).unwrap();
     let output = std::process::Command::new("pdftotext")
@@ -65,28 +67,36 @@ pub(super) fn places(bytes: &[u8], words: &[&str]) -> Vec<(usize, f64, f64)> {
         .output()
         .unwrap();
     let text = String::from_utf8(output.stdout).unwrap();
-    let place = |word: &&str| {
-        let at = text
-            .find(&format!(">{word}</word>"))
-            .unwrap_or_else(|| panic!("{word} is not there:\n{text}"));
-        let tag = &text[text[..at].rfind("<word").unwrap()..at];
-        let number = |name: &str| {
-            tag.split(&format!("{name}=\""))
-                .nth(1)
-                .unwrap()
-                .split('"')
-                .next()
-                .unwrap()
-                .parse::<f64>()
-                .unwrap()
+    let mut page = 0;
+    let mut words = Vec::new();
+    for line in text.lines() {
+        page += usize::from(line.contains("<page "));
+        let Some((tag, rest)) = line
+            .trim()
+            .split_once('>')
+            .filter(|(tag, _)| tag.starts_with("<word "))
+        else {
+            continue;
         };
-        (
-            text[..at].matches("<page ").count(),
-            number("xMin"),
-            number("yMin"),
-        )
+        let sides = ["xMin", "yMin", "xMax", "yMax"].map(|name| {
+            let after = tag.split(&format!("{name}=\"")).nth(1).unwrap();
+            after.split('"').next().unwrap().parse().unwrap()
+        });
+        words.push((rest.trim_end_matches("</word>").to_owned(), page, sides));
+    }
+    words
+}
+
+/// Where words stand on the pages of a PDF: page, left, top.
+pub(super) fn places(bytes: &[u8], wanted: &[&str]) -> Vec<(usize, f64, f64)> {
+    let words = words(bytes);
+    let place = |wanted: &&str| {
+        let found = words.iter().find(|(word, ..)| word == wanted);
+        let (_, page, [left, top, ..]) =
+            found.unwrap_or_else(|| panic!("{wanted} is not there: {words:?}"));
+        (*page, *left, *top)
     };
-    words.iter().map(place).collect()
+    wanted.iter().map(place).collect()
 }
 
 #[test]
@@ -322,4 +332,166 @@ fn long_texts_in_few_rows_are_all_on_the_pages() {
     places.dedup();
     assert_eq!(places.len(), wanted.len(), "no text stands on another");
     assert!(sizes.len() < 25, "{} pages", sizes.len());
+}
+
+/// What is wrong with where words stand on the pages of a PDF: past the margins, or on each other.
+fn misplaced(bytes: &[u8]) -> Vec<String> {
+    let (sizes, words) = (pages(bytes), words(bytes));
+    let mut wrong = Vec::new();
+    for (at, (word, page, [left, top, right, bottom])) in words.iter().enumerate() {
+        let (width, height) = sizes[page - 1];
+        let is_footer = *top > f64::from(height) - 50.0 && *bottom < f64::from(height) - 10.0;
+        let is_beside = *left < 20.0 || *right > f64::from(width) - 20.0;
+        if is_beside || (*bottom > f64::from(height) - 30.0 && !is_footer) {
+            wrong.push(format!(
+                "{word:.20} ends at {right}, {bottom} on page {page}"
+            ));
+        }
+        for (other, of, [l, t, r, b]) in &words[at + 1..] {
+            let (wide, high) = (right.min(*r) - left.max(*l), bottom.min(*b) - top.max(*t));
+            if page == of && wide > 3.0 && high > 5.0 {
+                wrong.push(format!("{word:.20} stands on {other:.20} on page {page}"));
+            }
+        }
+    }
+    wrong
+}
+
+/// As many words, of which the first and the last are only there.
+fn many(name: &str, count: usize) -> String {
+    let filling = vec!["word"; count].join(" ");
+    format!("first{name} {filling} last{name}")
+}
+
+/// A block of the sample that shows something of a kind.
+fn block_with(document: &Document, is_it: impl Fn(&Body) -> bool) -> Block {
+    let mut blocks = document.sections[0].blocks.iter();
+    blocks.find(|block| is_it(&block.body)).unwrap().clone()
+}
+
+/// Blocks of one kind each, whose words are `long` or whose texts have many words.
+fn blocks_of_long_texts(sample: &Document, long: &str) -> Vec<Block> {
+    let chart = block_with(sample, |body| matches!(body, Body::Chart { .. }));
+    let with = |body: Body| Block {
+        body,
+        ..chart.clone()
+    };
+    let paragraph = |text: &str| {
+        let text = text.to_owned();
+        let run = maple_lark_document::markdown::Run {
+            text,
+            ..Default::default()
+        };
+        let runs = vec![run];
+        Body::Text {
+            parts: vec![
+                Part::Paragraph { runs: runs.clone() },
+                Part::List {
+                    ordered: false,
+                    items: vec![runs],
+                },
+            ],
+        }
+    };
+    let reason = |text: &str| Body::Failed {
+        reason: text.to_owned(),
+    };
+    let sentence = |text: &str| Body::Empty {
+        sentence: text.to_owned(),
+        rows: true,
+    };
+    let figures = |count: usize, title: &str, value: &str| {
+        let mut block = block_with(sample, |body| matches!(body, Body::Figures { .. }));
+        let Body::Figures { figures } = &mut block.body else {
+            panic!()
+        };
+        figures[0].title = title.to_owned();
+        figures[0].value = value.to_owned();
+        *figures = vec![figures[0].clone(); count];
+        block
+    };
+    let table = |rows: usize, head: &str, text: &str| {
+        let mut block = block_with(sample, |body| matches!(body, Body::Table { .. }));
+        let Body::Table { table } = &mut block.body else {
+            panic!()
+        };
+        table.headings[0].title = head.to_owned();
+        table.rows[0][0].text = text.to_owned();
+        table.rows = vec![table.rows[0].clone(); rows];
+        block
+    };
+    let titled = |title: &str, note: Option<String>| Block {
+        title: title.to_owned(),
+        note,
+        ..chart.clone()
+    };
+    vec![
+        with(reason(&many("reason", 900))),
+        with(reason(long)),
+        with(sentence(&many("sentence", 900))),
+        with(sentence(long)),
+        with(paragraph(long)),
+        figures(24, "firstfigure lastfigure", "12,345.67\u{a0}ms"),
+        figures(1, &many("named", 700), "1\u{a0}%"),
+        figures(3, long, long),
+        table(2, &many("head", 12), long),
+        table(9, long, long),
+        table(9, "كلمة", long),
+        titled(&many("title", 120), None),
+        titled(long, Some(many("note", 900))),
+        titled("Disks", Some(long.to_owned())),
+    ]
+}
+
+#[test]
+fn long_texts_run_neither_past_the_paper_nor_into_each_other() {
+    let sample = document(disks(&[("a", 95.5), ("b", 40.0)]));
+    let long = "http://metrics.orrin.example/".to_owned() + &"abcdefgh".repeat(40);
+    let mut blocks = Vec::new();
+    for width in ["full", "half", "quarter"] {
+        for block in blocks_of_long_texts(&sample, &long) {
+            let width: Width = width.parse().unwrap();
+            // Side by side if they are not wide.
+            let count = if width == Width::FULL { 1 } else { 2 };
+            blocks.extend(vec![Block { width, ..block }; count]);
+        }
+    }
+    let mut sample = sample;
+    sample.sections[0].blocks = blocks;
+    let bytes = pdf(&sample).unwrap();
+    assert_eq!(misplaced(&bytes), [""; 0]);
+    let words = words(&bytes);
+    let count = |wanted: &str| words.iter().filter(|(word, ..)| word == wanted).count();
+    for name in ["reason", "sentence", "named", "title", "note"] {
+        let ends = (
+            count(&format!("first{name}")),
+            count(&format!("last{name}")),
+        );
+        assert_eq!(ends, (5, 5), "{name}");
+    }
+    assert_eq!(count("lastfigure"), 24 * 5);
+    // A head is shortened where its column has no room for it.
+    assert!(count("firsthead") >= 1 && count("lasthead") >= 1);
+    // Whoever copies a word gets no places to break with it.
+    assert!(words.iter().all(|(word, ..)| !word.contains('\u{200b}')));
+}
+
+#[test]
+fn long_words_of_the_front_stay_on_the_paper() {
+    let mut sample = document(disks(&[("a", 95.5), ("b", 40.0)]));
+    let long = "abcdefgh".repeat(60);
+    let front = &mut sample.front;
+    front.filters.push(("port".into(), long.clone()));
+    front.sources.push(long.clone());
+    sample.summary.headline = long.clone();
+    sample.summary.lines[0].text = long.clone();
+    sample.theme.organisation = Some(long.clone());
+    sample.sections[0].title = long.clone();
+    sample.provenance[0].query = long.clone();
+    sample.provenance[0].detail = Some(long.clone());
+    sample.title = long;
+    for contents in [false, true] {
+        sample.theme.contents = contents;
+        assert_eq!(misplaced(&pdf(&sample).unwrap()), [""; 0]);
+    }
 }
