@@ -1,6 +1,6 @@
 //! What is past its limits, by name: the few things that a reader must do something about.
 
-use std::collections::HashSet;
+use std::{cmp::Ordering, collections::HashSet};
 
 use chrono::{DateTime, Utc};
 use maple_lark_data::{
@@ -13,6 +13,8 @@ use crate::document::{Place, SummaryLine};
 
 /// So many are kept to be named; the others are counted.
 const MOST_KEPT: usize = 50;
+/// So many of one kind are named while things of another kind that are as bad wait.
+const MOST_OF_A_KIND: usize = 3;
 
 /// One value that is past a limit, or something else that is wrong with a thing.
 #[derive(Debug, Clone)]
@@ -25,6 +27,18 @@ struct One {
     /// How far it is past the limit, as a share of the larger of both.
     far: f64,
     place: Place,
+}
+
+impl One {
+    /// Whether both are past the same limit of the same column, or said by the same block.
+    fn is_alike(&self, other: &Self) -> bool {
+        let of_a_kind = match (&self.value, &other.value) {
+            (Some(one), Some(other)) => one.is_beside(other),
+            (None, None) => self.place == other.place,
+            _ => false,
+        };
+        of_a_kind && self.status == other.status
+    }
 }
 
 /// A value with what it is read by.
@@ -155,10 +169,28 @@ impl Past {
         self.keep(name, says, Some(judged), (status, far));
     }
 
-    /// The worst and farthest first.
+    /// The worst and farthest first, but only a few of one kind before those of others that are as bad: the ports of
+    /// one outage do not hide a disk that is full.
     fn sort(&mut self) {
-        self.kept
-            .sort_by(|a, b| b.status.cmp(&a.status).then(b.far.total_cmp(&a.far)));
+        self.kept.sort_by(worse_first);
+        let mut kinds: Vec<(One, HashSet<String>)> = Vec::new();
+        let mut waits = |one: &One| {
+            let known = kinds.iter_mut().find(|(kind, _)| kind.is_alike(one));
+            match known {
+                Some((_, named)) if named.contains(&one.name) => false,
+                Some((_, named)) if named.len() >= MOST_OF_A_KIND => true,
+                Some((_, named)) => !named.insert(one.name.clone()),
+                None => {
+                    let named = HashSet::from([one.name.clone()]);
+                    kinds.push((one.clone(), named));
+                    false
+                }
+            }
+        };
+        let ones = std::mem::take(&mut self.kept).into_iter();
+        let mut ordered: Vec<(bool, One)> = ones.map(|one| (waits(&one), one)).collect();
+        ordered.sort_by_key(|(waits, one)| (std::cmp::Reverse(one.status), *waits));
+        self.kept = ordered.into_iter().map(|(_, one)| one).collect();
     }
 
     /// The worst so many things in words, and how many more there are. What
@@ -180,6 +212,7 @@ impl Past {
         // One more line would take the place of the one that says how many more there are.
         let most = if all == most + 1 { all } else { most };
         things.truncate(most);
+        things.sort_by(|(a, _), (b, _)| worse_first(a, b));
         write_alike(&mut things);
         let lines = things.into_iter().map(|(one, more)| {
             let short = format!("{}: {}", one.name, one.says);
@@ -197,6 +230,12 @@ impl Past {
         });
         (lines.collect(), all.saturating_sub(most))
     }
+}
+
+/// By status, and then by how far it is past its limit.
+fn worse_first(one: &One, other: &One) -> Ordering {
+    let by_status = other.status.cmp(&one.status);
+    by_status.then(other.far.total_cmp(&one.far))
 }
 
 /// Values of one column or chart have the same decimals where they are named together.
@@ -343,6 +382,43 @@ mod tests {
                 ),
             ]
         );
+    }
+
+    #[test]
+    fn many_of_one_kind_do_not_hide_others_that_are_as_bad() {
+        let mut past = Past::default();
+        let limits = |critical: f64| Thresholds {
+            critical: Some(critical),
+            ..Thresholds::default()
+        };
+        let mut add = |name: &str, what: &str, value: f64, critical: f64| {
+            let unit = (&Unit::Percent, None);
+            let limits = limits(critical);
+            past.add_value((name, what), value, unit, &limits, NumberFormat::default());
+        };
+        add("archive-01", "Disk", 92.0, 90.0);
+        // More than are kept, all farther past their limit than the disk.
+        for kiosk in 0..300 {
+            let name = format!("kiosk-{kiosk}");
+            add(&name, "Failed", 20.0 + f64::from(kiosk) / 10.0, 8.0);
+        }
+        past.add("db-3", "Full tomorrow".to_owned(), Status::Warning, 0.9);
+        let (lines, more) = lines(past, 5);
+        let names: Vec<&str> = lines
+            .iter()
+            .filter_map(|line| line.split(':').next())
+            .collect();
+        assert_eq!(
+            names,
+            [
+                "kiosk-299",
+                "kiosk-298",
+                "kiosk-297",
+                "kiosk-296",
+                "archive-01"
+            ]
+        );
+        assert_eq!(more, 297);
     }
 
     fn lines(past: Past, most: usize) -> (Vec<&'static str>, usize) {

@@ -10,8 +10,6 @@ use crate::{
 
 /// So many lines say what is past its limits.
 const MOST_LINES: usize = 8;
-/// So many things are named, for a front that is read in seconds.
-const MOST_NAMED: usize = 5;
 
 /// `Disk use: 3 of 41 lines past a limit for a time, well at the end`; nothing where none was.
 fn for_a_time(title: &str, judged: &StatusCounts, thing: &str) -> Option<String> {
@@ -105,7 +103,7 @@ pub(crate) fn summarise(
         }
     }
     // Key figures stand for the whole, so they come before the things of the same status.
-    let (named, more) = past.worst(MOST_NAMED);
+    let (named, more) = past.worst(MOST_LINES);
     // A limit that is likely to be reached is no value past it, and needs attention all the same.
     worst = named.iter().fold(worst, |worst, one| worst.max(one.status));
     told.extend(named);

@@ -12,7 +12,7 @@ use crate::{
         summary,
         tests::{rows, snapshot, table},
     },
-    document::{Block, Body, Document, Figure, Place, Section},
+    document::{Block, Body, Document, Figure, Place, Section, SummaryLine},
     markdown::{self, Part},
     snapshot::Outcome,
 };
@@ -312,9 +312,8 @@ fn the_composed_document_is_as_it_was() {
     insta::assert_snapshot!(serde_json::to_string_pretty(&document).unwrap());
 }
 
-#[test]
-fn the_front_tells_the_worst_first_and_not_too_much() {
-    let figure = |n: usize, status| Figure {
+fn figure(n: usize, status: Status) -> Figure {
+    Figure {
         name: format!("f{n}"),
         title: format!("Figure {n}"),
         value: n.to_string(),
@@ -326,37 +325,37 @@ fn the_front_tells_the_worst_first_and_not_too_much() {
         unit: String::new(),
         before: None,
         sparkline: Vec::new(),
+    }
+}
+
+/// The lines of the front of a document with these key figures and what is past limits besides.
+fn front_of(figures: Vec<Figure>, past: Past) -> Vec<SummaryLine> {
+    let block = Block {
+        title: "B".into(),
+        width: Width::FULL,
+        note: None,
+        body: Body::Figures { figures },
+    };
+    let section = Section {
+        title: "S".into(),
+        text: Vec::new(),
+        blocks: vec![block],
+    };
+    summary::summarise(&[section], &[], None, past).lines
+}
+
+#[test]
+fn the_front_tells_the_worst_first_and_not_too_much() {
+    let status = |n: usize| {
+        if n == 5 {
+            Status::Critical
+        } else {
+            Status::Warning
+        }
     };
     let lines = |count: usize| {
-        let figures = (0..count)
-            .map(|n| {
-                figure(
-                    n,
-                    if n == 5 {
-                        Status::Critical
-                    } else {
-                        Status::Warning
-                    },
-                )
-            })
-            .collect();
-        let block = Block {
-            title: "B".into(),
-            width: Width::FULL,
-            note: None,
-            body: Body::Figures { figures },
-        };
-        summary::summarise(
-            &[Section {
-                title: "S".into(),
-                text: Vec::new(),
-                blocks: vec![block],
-            }],
-            &[],
-            None,
-            Past::default(),
-        )
-        .lines
+        let figures = (0..count).map(|n| figure(n, status(n))).collect();
+        front_of(figures, Past::default())
     };
     assert_eq!(
         lines(7)[..2],
@@ -372,4 +371,26 @@ fn the_front_tells_the_worst_first_and_not_too_much() {
         (many.len(), many[8].text.as_str()),
         (9, "and 4 more, marked in their places")
     );
+}
+
+#[test]
+fn nothing_that_is_critical_is_counted_behind_a_warning_that_is_named() {
+    let figures = (0..3).map(|n| figure(n, Status::Warning)).collect();
+    let mut past = Past::default();
+    for host in 0..7 {
+        past.add(
+            &format!("host-{host}"),
+            "down".to_owned(),
+            Status::Critical,
+            1.0,
+        );
+    }
+    let front = front_of(figures, past);
+    let lines: Vec<&str> = front.iter().map(|line| &*line.text).collect();
+    assert!(
+        lines[..7].iter().all(|line| line.ends_with(": down")),
+        "{lines:?}"
+    );
+    assert_eq!(lines[7], "Figure 0: 0, warning from 0");
+    assert_eq!(lines[8..], ["and 2 more, marked in their places"]);
 }
