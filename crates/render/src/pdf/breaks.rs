@@ -11,8 +11,10 @@ use super::cells::Faces;
 
 /// Where a line may end without a mark: a space of no width.
 const BREAK: &str = "\u{200b}";
-/// Behind these a long word is broken first.
-const SEAMS: [char; 12] = ['/', '-', '_', '.', '?', '&', '=', ':', ',', ';', '|', '('];
+/// Behind these a long word is broken first. The last two are spaces at which no line ends.
+const SEAMS: [char; 14] = [
+    '/', '-', '_', '.', '?', '&', '=', ':', ',', ';', '|', '(', '\u{a0}', '\u{202f}',
+];
 /// More letters than this of a text that is as wide as the page make a block that may be broken.
 const MOST_LETTERS: usize = 1500;
 /// More letters than this make a figure that may be broken.
@@ -69,11 +71,12 @@ fn broken(faces: &Faces, text: &str, room: f64, size: f64) -> Option<String> {
     // No letter is wider than one and a fifth of its size. What is strong is wider.
     let is_wide =
         |word: &str| word.len() as f64 * size * 1.2 > room && faces.strong.width(word, size) > room;
-    if !text.split_whitespace().any(is_wide) {
+    let is_space = |glyph: char| glyph.is_whitespace() && !SEAMS.contains(&glyph);
+    if !text.split(is_space).any(is_wide) {
         return None;
     }
     let mut broken = String::with_capacity(2 * text.len());
-    for word in text.split_inclusive(char::is_whitespace) {
+    for word in text.split_inclusive(is_space) {
         if !is_wide(word.trim_end()) {
             broken.push_str(word);
             continue;
@@ -310,6 +313,8 @@ mod tests {
             seams.replace(BREAK, "|"),
             "asked of http:|/|/|metrics.|example/|api_|v1?|query=|sum"
         );
+        let spaces = broken(faces, "12,345.67\u{a0}km", 50.0, 16.0).unwrap();
+        assert_eq!(spaces.replace(BREAK, "|"), "12,|345.|67\u{a0}|km");
         let anywhere = broken(faces, "abcdé and e\u{301}fghijklm", 30.0, 9.0).unwrap();
         assert_eq!(
             anywhere.replace(BREAK, "|"),
