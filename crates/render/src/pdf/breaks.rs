@@ -7,7 +7,7 @@ use serde_json::Value;
 use typst::{layout::FrameItem, text::TextItem};
 use unicode_width::UnicodeWidthChar;
 
-use super::cells::Faces;
+use super::glyphs::Faces;
 
 /// Where a line may end without a mark: a space of no width.
 const BREAK: &str = "\u{200b}";

@@ -4,7 +4,7 @@
 use maple_lark_document::document::{Align, ShownTable};
 use serde_json::{Value, json};
 
-use super::{breaks, glyphs::Face};
+use super::{breaks, glyphs::Faces};
 
 /// What is left and right of a cell's text, and above and below it, in points.
 const SIDE: f64 = 4.0;
@@ -32,12 +32,6 @@ struct FittedRow {
     height: f64,
     /// For each column, what its lines are if they are several.
     broken: Vec<Option<Vec<String>>>,
-}
-
-/// The glyphs of plain cells and of those that are set apart.
-pub struct Faces {
-    pub plain: Face,
-    pub strong: Face,
 }
 
 impl Faces {

@@ -25,8 +25,8 @@ use typst_layout::Page;
 
 use super::{
     breaks,
-    cells::{Faces, Fitted},
-    glyphs::paint,
+    cells::Fitted,
+    glyphs::{Faces, paint},
     rows,
 };
 use crate::{

@@ -21,6 +21,12 @@ pub struct Face {
     ascii: [Option<(u16, Em)>; 128],
 }
 
+/// The glyphs of plain texts and of those that are set apart.
+pub struct Faces {
+    pub plain: Face,
+    pub strong: Face,
+}
+
 impl Face {
     pub fn new(font: &Font) -> Self {
         let font = instance(font);

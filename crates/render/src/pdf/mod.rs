@@ -17,9 +17,9 @@ use std::{
 };
 
 use base64::Engine;
-use cells::{Faces, Fitted};
+use cells::Fitted;
 use finish::Finish;
-use glyphs::Face;
+use glyphs::{Face, Faces};
 use maple_lark_data::{
     status::Status,
     stop::{self, Stop},

@@ -3,10 +3,7 @@
 use maple_lark_document::document::{Align, Cell, Heading, Provenance, ShownTable};
 use serde_json::{Value, json};
 
-use super::{
-    breaks,
-    cells::{Faces, Fitted},
-};
+use super::{breaks, cells::Fitted, glyphs::Faces};
 
 /// Letters of this size, in points.
 const LETTERS: f64 = 7.5;
