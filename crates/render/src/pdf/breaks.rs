@@ -101,7 +101,6 @@ fn broken(faces: &Faces, text: &str, room: f64, size: f64) -> Option<String> {
 /// The texts of the front.
 pub fn front(faces: &Faces, values: &mut Value, theme: &Theme) {
     let room = theme.room();
-    // What has no contents has no shorter lines for its titles.
     let titles = titles(theme, room);
     mend(faces, values.get_mut("title"), titles, 20.0);
     mend(
