@@ -85,10 +85,14 @@ if [ "${2:-}" = --source ]; then
   step "An image with the toolchain of this machine"
   mkdir -p "$work/rust/toolchain"
   cp -a "$(rustc --print sysroot)/." "$work/rust/toolchain/"
+  # The registries may be behind an authority that this machine alone knows.
+  cp /etc/ssl/certs/ca-certificates.crt "$work/rust/authorities.crt"
   cat >"$work/rust/Containerfile" <<CONTAINERFILE
 FROM docker.io/library/debian:$suite-slim
 RUN apt-get update && apt-get install --yes --no-install-recommends ca-certificates gcc git libc6-dev
+COPY authorities.crt /etc/ssl/certs/ca-certificates.crt
 COPY toolchain /usr/local/toolchain
+ENV NODE_EXTRA_CA_CERTS=/etc/ssl/certs/ca-certificates.crt
 ENV PATH=/usr/local/toolchain/bin:/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin
 CONTAINERFILE
   build --tag "docker.io/library/rust:1-$suite" "$work/rust"

@@ -17,6 +17,10 @@ const TREND: f64 = 70.0;
 const LONGEST_WORD: f64 = 110.0;
 /// More lines than this are not set in one cell.
 const MOST_LINES: usize = 12;
+/// Of a table of more rows than this, the typesetter lays out several as one, which are no higher than so many points
+/// together: they stay together at the end of a page.
+const MANY_ROWS: usize = 1000;
+const HIGHEST_AT_ONCE: f64 = 45.0;
 
 /// A table that is ready to be set, or a part of its columns.
 pub struct Fitted<'a> {
@@ -26,6 +30,8 @@ pub struct Fitted<'a> {
     pub widths: Vec<f64>,
     pub size: f64,
     rows: Vec<FittedRow>,
+    /// How many rows the typesetter lays out as one.
+    at_once: usize,
 }
 
 struct FittedRow {
@@ -119,13 +125,19 @@ impl Faces {
         let rows = (0..table.rows.len())
             .map(|row| self.row(table, row, &columns, &widths, size))
             .collect();
-        Fitted {
+        let mut fitted = Fitted {
             table,
             columns,
             widths,
             size,
             rows,
+            at_once: 1,
+        };
+        if fitted.by_rows() && fitted.count() > MANY_ROWS {
+            let at_once = HIGHEST_AT_ONCE / fitted.highest();
+            fitted.at_once = (at_once as usize).max(1);
         }
+        fitted
     }
 
     fn need(&self, table: &ShownTable, column: usize, size: f64) -> Need {
@@ -343,6 +355,20 @@ impl Fitted<'_> {
         self.rows.len()
     }
 
+    /// The rows that the typesetter lays out as the one of this number, each with how far below its beginning it
+    /// stands. The first, with the headings, has none of them.
+    pub fn rows_of(&self, laid_out: usize) -> impl Iterator<Item = (usize, f64)> {
+        let all = laid_out.checked_sub(1).map_or(0..0, |before| {
+            let first = (before * self.at_once).min(self.count());
+            first..(first + self.at_once).min(self.count())
+        });
+        all.scan(0.0, |below, row| {
+            let at = *below;
+            *below += self.height(row);
+            Some((row, at))
+        })
+    }
+
     /// What the template needs to lay out the table of empty cells.
     pub fn plan(&self, faces: &Faces) -> Value {
         let headings = self
@@ -355,16 +381,16 @@ impl Fitted<'_> {
                 heading
             });
         let headings: Vec<Value> = headings.collect();
-        let first = self.rows.first().map_or(0.0, |row| row.height);
-        let uniform = self.rows.iter().all(|row| row.height == first);
-        let heights: Vec<f64> = self
-            .rows
-            .iter()
-            .take(if uniform { 1 } else { self.rows.len() })
-            .map(|row| round(row.height))
+        let heights = self.rows.chunks(self.at_once);
+        let mut heights: Vec<f64> = heights
+            .map(|rows| round(rows.iter().map(|row| row.height).sum()))
             .collect();
+        let count = heights.len();
+        if heights.iter().all(|height| *height == heights[0]) {
+            heights.truncate(1);
+        }
         let widths: Vec<f64> = self.widths.iter().map(|width| round(*width)).collect();
-        json!({ "headings": headings, "widths": widths, "heights": heights, "size": self.size, "count": self.rows.len() })
+        json!({ "headings": headings, "widths": widths, "heights": heights, "size": self.size, "count": count })
     }
 
     /// The lines of a cell. `shift` is what stands before the first of them.

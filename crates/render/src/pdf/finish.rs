@@ -13,7 +13,7 @@ use typst::{
     ecow::{EcoString, eco_format},
     foundations::{Bytes, Content, Packed, Smart},
     introspection::{Location, Tag},
-    layout::{Abs, Frame, FrameItem, GroupItem, Point, Size as PageSize},
+    layout::{Abs, Frame, FrameItem, GroupItem, Point, Ratio, Size as PageSize, Transform},
     model::{Destination, LinkMarker, TableCell, TableElem},
     syntax::Span,
     visualize::{
@@ -57,6 +57,11 @@ pub struct Finish<'a> {
     places: HashMap<EcoString, (Location, usize)>,
 }
 
+/// How thick the line under a row of a table is, in points.
+const ROW_RULE: f64 = 0.4;
+/// What lines and areas are drawn in, in points: finer than any printer, and places are whole numbers of it, which are
+/// written faster and shorter than others.
+const GRAIN: f64 = 0.05;
 /// How an address begins that stands for a place on the pages.
 const PLACE: &str = "place:";
 
@@ -79,23 +84,26 @@ type Placed = (Point, FrameItem);
 
 /// What is set in the place of a picture: what has no words, and what has.
 struct Drawing {
-    lines: Frame,
+    lines: FrameItem,
     texts: Frame,
 }
 
-/// Where the last figure of a frame begins, and what belongs before one that begins outside of it.
+/// Where the last figure or table of a frame begins, and what belongs before one that begins outside of it: lines,
+/// which readers are told nothing of in either place, but whose bounds would be worked out inside for its own.
 #[derive(Default)]
-struct Figure {
+struct Bounded {
     layer: Option<usize>,
     outside: Vec<Placed>,
+    /// The lines under the rows of a table, as one.
+    rules: Curve,
 }
 
-impl Figure {
+impl Bounded {
     fn begins(&mut self, frame: &Frame) {
         self.layer = Some(frame.layer());
     }
 
-    /// Puts items before the figure, whose places are seen from `at`.
+    /// Puts items before what is bounded, whose places are seen from `at`.
     fn precede(&mut self, frame: &mut Frame, at: Point, items: Vec<Placed>) {
         for (place, item) in items {
             match &mut self.layer {
@@ -106,6 +114,17 @@ impl Figure {
                 None => self.outside.push((at + place, item)),
             }
         }
+    }
+
+    /// Draws the rules of a frame that is set, and answers with what belongs before what begins outside of it.
+    fn end(mut self, mut frame: Frame, colour: &str) -> (Frame, Vec<Placed>) {
+        if !self.rules.is_empty() {
+            let rules = Geometry::Curve(std::mem::take(&mut self.rules));
+            let stroke = FixedStroke::from_pair(paint(colour), Abs::pt(ROW_RULE));
+            let rules = vec![shape(rules.stroked(stroke))];
+            self.precede(&mut frame, Point::zero(), rules);
+        }
+        (frame, self.outside)
     }
 }
 
@@ -203,7 +222,7 @@ impl<'a> Finish<'a> {
             let next = self.tables.get(self.begun)?.as_ref();
             return next
                 .filter(|next| next.by_rows())
-                .and_then(|_| rows::table(table));
+                .and_then(|next| rows::table(table, next.count() + 1));
         }
         let link = content.to_packed::<LinkMarker>()?;
         let (_, page) = self.place(link.alt.as_ref()?)?;
@@ -212,11 +231,11 @@ impl<'a> Finish<'a> {
         Some(link.pack())
     }
 
-    /// Sets a frame with everything in its place, and answers with what belongs before a figure that begins
-    /// outside of it.
+    /// Sets a frame with everything in its place, and answers with what belongs before a figure or a table that
+    /// begins outside of it.
     fn frame(&mut self, frame: &Frame) -> (Frame, Vec<Placed>) {
         let mut set = Frame::new(frame.size(), frame.kind());
-        let mut figure = Figure::default();
+        let mut bounded = Bounded::default();
         for (at, item) in frame.items() {
             match item {
                 FrameItem::Group(group) => {
@@ -224,7 +243,7 @@ impl<'a> Finish<'a> {
                     let (frame, before) = self.frame(&group.frame);
                     group.frame = frame;
                     if group.transform.is_identity() && group.clip.is_none() {
-                        figure.precede(&mut set, *at, before);
+                        bounded.precede(&mut set, *at, before);
                     } else {
                         group.frame.prepend_multiple(before);
                     }
@@ -233,11 +252,11 @@ impl<'a> Finish<'a> {
                 FrameItem::Image(image, size, _) => match self.placeholder(image) {
                     Some(Placeholder::Chart(chart, room)) => {
                         let Drawing { lines, texts } = self.chart(chart, room, *size);
-                        figure.precede(&mut set, *at, vec![(Point::zero(), group(lines))]);
+                        bounded.precede(&mut set, *at, vec![(Point::zero(), lines)]);
                         set.push(*at, group(texts));
                     }
                     Some(Placeholder::Sparkline(values)) => {
-                        set.push(*at, group(self.sparkline_on(values, *size)));
+                        set.push(*at, self.sparkline_on(values, *size));
                     }
                     Some(Placeholder::Header) => set.push(*at, group(self.header_on(*size))),
                     Some(Placeholder::Footer) => set.push(*at, group(self.footer_on(*size))),
@@ -251,11 +270,11 @@ impl<'a> Finish<'a> {
                     set.push(*at, leads);
                 }
                 FrameItem::Tag(Tag::Start(content, flags)) => {
-                    if content.is::<ImageElem>() {
-                        figure.begins(&set);
+                    if content.is::<ImageElem>() || content.is::<TableElem>() {
+                        bounded.begins(&set);
                     }
                     if let Some(cell) = content.to_packed::<TableCell>() {
-                        self.cell_that_begins(cell, item, *at, &mut set);
+                        self.cell_that_begins(cell, item, *at, &mut set, &mut bounded.rules);
                         continue;
                     }
                     set.push(
@@ -275,17 +294,18 @@ impl<'a> Finish<'a> {
         if frame.has_baseline() {
             set.set_baseline(frame.baseline());
         }
-        (set, figure.outside)
+        bounded.end(set, &self.colour(palette::RULE))
     }
 
     /// Sets the cell of a table where one begins, given with its tag; of a fitted table with its texts, and all cells
-    /// of a row that was laid out whole.
+    /// of a row that was laid out whole. The line under its row is added to the rules.
     fn cell_that_begins(
         &mut self,
         cell: &Packed<TableCell>,
         tag: &FrameItem,
         at: Point,
         into: &mut Frame,
+        rules: &mut Curve,
     ) {
         let place = |set: Option<Smart<usize>>| set.and_then(Smart::custom);
         let repeated = cell.is_repeated.as_option().unwrap_or(false);
@@ -310,6 +330,11 @@ impl<'a> Finish<'a> {
         };
         // A heading that is repeated on a further page takes nothing back.
         self.set = self.set.max(y);
+        for (row, below) in fitted.rows_of(y).filter(|_| x == 0) {
+            let from = at + Point::with_y(Abs::pt(below + fitted.height(row)));
+            rules.move_(from);
+            rules.line(from + Point::with_x(Abs::pt(fitted.width())));
+        }
         match cell.location().filter(|_| fitted.by_rows()) {
             Some(_) if y == 0 && !repeated => {
                 let heading = rows::heading(cell);
@@ -317,17 +342,21 @@ impl<'a> Finish<'a> {
             }
             Some(place) if y > 0 => {
                 self.row = Some(place);
-                for x in 0..fitted.columns.len() {
-                    let (begins, ends) = rows::cell(cell, place, x);
-                    let at = at + Point::with_x(Abs::pt(fitted.left(x)));
+                let columns = fitted.columns.len();
+                let each = (fitted.rows_of(y)).flat_map(|row| (0..columns).map(move |x| (row, x)));
+                for (number, ((row, below), x)) in each.enumerate() {
+                    let (begins, ends) = rows::cell(cell, place, number, (x, row + 1));
+                    let at = at + Point::new(Abs::pt(fitted.left(x)), Abs::pt(below));
                     into.push(at, FrameItem::Tag(begins));
-                    self.cell(fitted, x, y, at, into);
+                    self.cell(fitted, x, row, at, into);
                     into.push(at, FrameItem::Tag(ends));
                 }
             }
             _ => {
                 into.push(at, tag.clone());
-                self.cell(fitted, x, y, at, into);
+                for (row, _) in fitted.rows_of(y) {
+                    self.cell(fitted, x, row, at, into);
+                }
             }
         }
     }
@@ -364,7 +393,7 @@ impl<'a> Finish<'a> {
         drawing
     }
 
-    fn sparkline_on(&self, values: &[Option<f64>], size: PageSize) -> Frame {
+    fn sparkline_on(&self, values: &[Option<f64>], size: PageSize) -> FrameItem {
         self.drawn_on(&sparkline(values, size.x / size.y), size)
             .lines
     }
@@ -427,12 +456,13 @@ impl<'a> Finish<'a> {
     fn drawn_on(&self, canvas: &Canvas, size: PageSize) -> Drawing {
         let face = &self.faces.plain;
         let scale = size.x.to_pt() / canvas.width;
-        // A hundredth of a point is finer than any printer, and shorter in the file.
-        let length = |pixels: f64| Abs::pt((pixels * scale * 100.0).round() / 100.0);
-        let place = |(x, y): (f64, f64)| Point::new(length(x), length(y));
-        let (mut lines, mut texts) = (Frame::soft(size), Frame::soft(size));
+        let grains = scale / GRAIN;
+        let whole = |pixels: f64| Abs::pt((pixels * grains).round());
+        let place = |(x, y): (f64, f64)| Point::new(whole(x), whole(y));
+        let mut lines: Vec<Shape> = Vec::new();
+        let mut texts = Frame::soft(size);
         for ink in &canvas.inks {
-            let (at, item) = match ink {
+            match ink {
                 DrawOp::Line {
                     points,
                     colour,
@@ -442,21 +472,21 @@ impl<'a> Finish<'a> {
                     let stroke = FixedStroke {
                         join: joined(points.len()),
                         dash: dash.map(|(long, gap)| DashPattern {
-                            array: vec![Abs::pt(long * scale), Abs::pt(gap * scale)],
+                            array: vec![Abs::pt(long * grains), Abs::pt(gap * grains)],
                             phase: Abs::zero(),
                         }),
                         ..FixedStroke::from_pair(
                             paint(&self.colour(colour)),
-                            Abs::pt(width * scale),
+                            Abs::pt(width * grains),
                         )
                     };
                     let curve = through(points.iter().copied().map(place));
-                    shape(Geometry::Curve(curve).stroked(stroke))
+                    add_line(&mut lines, curve, stroke);
                 }
                 DrawOp::Area { points, colour } => {
                     let mut curve = through(points.iter().copied().map(place));
                     curve.close();
-                    shape(Geometry::Curve(curve).filled(paint(&self.colour(colour))))
+                    lines.push(Geometry::Curve(curve).filled(paint(&self.colour(colour))));
                 }
                 DrawOp::Text {
                     text,
@@ -472,19 +502,17 @@ impl<'a> Finish<'a> {
                         Anchor::End => 1.0,
                     };
                     // The middle line of a text is half the height of its lower-case letters above its baseline.
-                    let from = place(*at)
-                        + Point::new(
-                            Abs::pt(width * -before),
-                            Abs::pt(face.half_x_height(glyphs)),
-                        );
+                    let from = Point::new(
+                        short(at.0 * scale - width * before),
+                        short(at.1 * scale + face.half_x_height(glyphs)),
+                    );
                     texts.push_multiple(items.into_iter().map(|(x, item)| {
                         (from + Point::with_x(Abs::pt(x)), FrameItem::Text(item))
                     }));
-                    continue;
                 }
-            };
-            lines.push(at, item);
+            }
         }
+        let lines = in_grains(size, lines);
         Drawing { lines, texts }
     }
 
@@ -493,24 +521,14 @@ impl<'a> Finish<'a> {
         clippy::too_many_lines,
         reason = "draws what a cell has, one thing over the other"
     )]
-    fn cell(&self, fitted: &Fitted<'_>, x: usize, y: usize, at: Point, into: &mut Frame) {
-        // The first row has the headings.
-        let Some(row) = y.checked_sub(1).filter(|row| *row < fitted.count()) else {
-            return;
-        };
+    fn cell(&self, fitted: &Fitted<'_>, x: usize, row: usize, at: Point, into: &mut Frame) {
         let cell = &fitted.table.rows[row][fitted.columns[x]];
         let sum = fitted.table.sums_up.contains(&row);
-        if x == 0 {
-            let line = Geometry::Line(Point::new(Abs::pt(fitted.width()), Abs::zero())).stroked(
-                FixedStroke::from_pair(paint(&self.colour(palette::RULE)), Abs::pt(0.4)),
-            );
-            into.push(
-                at + Point::new(Abs::zero(), Abs::pt(fitted.height(row))),
-                FrameItem::Shape(line, Span::detached()),
-            );
-        }
         if sum && x == 0 {
-            let size = PageSize::new(Abs::pt(fitted.width()), Abs::pt(fitted.height(row) - 0.4));
+            let size = PageSize::new(
+                Abs::pt(fitted.width()),
+                Abs::pt(fitted.height(row) - ROW_RULE),
+            );
             into.push(
                 at,
                 FrameItem::Shape(
@@ -538,7 +556,7 @@ impl<'a> Finish<'a> {
             );
             into.push(
                 at + Point::new(Abs::pt(4.0), Abs::pt(2.0)),
-                group(self.sparkline_on(&cell.trend, size)),
+                self.sparkline_on(&cell.trend, size),
             );
         }
         let strong = sum || cell.mark.is_some();
@@ -611,6 +629,32 @@ fn sparkline(values: &[Option<f64>], aspect: f64) -> Canvas {
         canvas.dot((x, y), 2.0, palette::series(1));
     }
     canvas
+}
+
+/// Adds a line to what is drawn. A grid of lines that look alike is one shape.
+fn add_line(lines: &mut Vec<Shape>, curve: Curve, stroke: FixedStroke) {
+    match lines.last_mut() {
+        Some(Shape {
+            geometry: Geometry::Curve(before),
+            stroke: Some(same),
+            ..
+        }) if *same == stroke => before.0.extend(curve.0),
+        _ => lines.push(Geometry::Curve(curve).stroked(stroke)),
+    }
+}
+
+/// Shapes whose places are in grains.
+fn in_grains(size: PageSize, shapes: Vec<Shape>) -> FrameItem {
+    let mut frame = Frame::soft(size);
+    frame.push_multiple(shapes.into_iter().map(shape));
+    let mut group = GroupItem::new(frame);
+    group.transform = Transform::scale(Ratio::new(GRAIN), Ratio::new(GRAIN));
+    FrameItem::Group(group)
+}
+
+/// A place in hundredths of a point, which is finer than any printer and shorter in the file.
+fn short(points: f64) -> Abs {
+    Abs::pt((points * 100.0).round() / 100.0)
 }
 
 fn group(frame: Frame) -> FrameItem {

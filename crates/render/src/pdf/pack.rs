@@ -12,7 +12,7 @@ use flate2::{Compression, write::ZlibEncoder};
 use crate::threads::side_by_side;
 
 /// Objects in one stream: more pack better, fewer are read faster.
-const IN_ONE_STREAM: usize = 200;
+const IN_ONE_STREAM: usize = 400;
 
 /// How hard the objects are packed, of 9: at the usual 6 they take two thirds longer and are a thirtieth smaller.
 const PACKED_AT: Compression = Compression::new(3);

@@ -1,5 +1,6 @@
 //! Tables that the typesetter lays out row by row, each as one cell over all columns: it knows nothing of the cells
-//! of a row but their widths, and each that it lays out costs it as much as a whole row does. Readers are told of
+//! of a row but their widths, and each that it lays out costs it as much as a whole row does. Several rows of a long
+//! table are such a cell. Readers are told of
 //! each cell all the same (ISO 14289-1, 7.5): its tags are made here.
 
 use std::{
@@ -24,10 +25,10 @@ pub const FLAGS: TagFlags = TagFlags {
     tagged: true,
 };
 
-/// A table as its readers are told of it, with a cell in each column of each row.
-pub fn table(whole: &Packed<TableElem>) -> Option<Content> {
+/// A table as its readers are told of it, with a cell in each column of so many rows.
+pub fn table(whole: &Packed<TableElem>, rows: usize) -> Option<Content> {
     let grid = whole.grid.as_ref()?;
-    let (columns, rows) = (grid.cols.len(), grid.rows.len());
+    let columns = grid.cols.len();
     let tracks = Axes::new(&grid.cols[..], &grid.rows[..]);
     let empty = Content::empty();
     let cells = (0..columns * rows).map(|_| Cell::new(empty.clone()));
@@ -44,12 +45,19 @@ pub fn heading(cell: &Packed<TableCell>) -> Content {
     cell.pack()
 }
 
-/// The tags with which a cell of a row begins and ends.
-pub fn cell(row: &Packed<TableCell>, at: Location, column: usize) -> (Tag, Tag) {
-    let mut cell = row.clone();
-    cell.x.set(Smart::Custom(column));
+/// The tags with which a cell of a row begins and ends. It is the one of this number of those that were laid out as
+/// one, at one place.
+pub fn cell(
+    laid_out: &Packed<TableCell>,
+    at: Location,
+    number: usize,
+    (x, y): (usize, usize),
+) -> (Tag, Tag) {
+    let mut cell = laid_out.clone();
+    cell.x.set(Smart::Custom(x));
+    cell.y.set(Smart::Custom(y));
     cell.colspan.set(NonZeroUsize::MIN);
-    let at = at.variant(column);
+    let at = at.variant(number);
     cell.set_location(at);
     (Tag::Start(cell.pack(), FLAGS), Tag::End(at, 0, FLAGS))
 }

@@ -276,9 +276,30 @@ fn the_cells_of_a_table_are_tagged_as_cells() {
 /// the pages end.
 #[test]
 fn a_table_over_several_pages_is_tagged_as_one() {
-    let hosts: Vec<String> = (0..200).map(|number| format!("host-{number:03}")).collect();
-    let rows: Vec<(&str, f64)> = hosts.iter().map(|host| (host.as_str(), 50.5)).collect();
-    let bytes = pdf(&document(disks(&rows))).unwrap();
+    // Of the second, three rows are laid out as one, and one at its end.
+    for count in [200, 1003] {
+        is_tagged_as_one(count);
+    }
+}
+
+fn is_tagged_as_one(count: usize) {
+    let hosts: Vec<String> = (0..count)
+        .map(|number| format!("host-{number:04}"))
+        .collect();
+    let mut document = document(disks(&[("host", 50.5)]));
+    let Body::Table { table } = &mut document.sections[0].blocks[3].body else {
+        panic!()
+    };
+    let row = table.rows[0].clone();
+    table.rows = hosts
+        .iter()
+        .map(|host| {
+            let mut row = row.clone();
+            row[0].text.clone_from(host);
+            row
+        })
+        .collect();
+    let bytes = pdf(&document).unwrap();
     let pages = asked("pdfinfo", &[], &bytes);
     let pages: usize = pages
         .lines()
@@ -290,10 +311,10 @@ fn a_table_over_several_pages_is_tagged_as_one() {
     let tags = table
         .lines()
         .filter_map(|line| line.trim_start().split([' ', ':']).next());
-    let count = |wanted: &str| tags.clone().filter(|tag| *tag == wanted).count();
+    let of_kind = |wanted: &str| tags.clone().filter(|tag| *tag == wanted).count();
     assert_eq!(
-        ["THead", "TBody", "TH", "TR", "TD"].map(count),
-        [1, 1, 3, 201, 600]
+        ["THead", "TBody", "TH", "TR", "TD"].map(of_kind),
+        [1, 1, 3, count + 1, 3 * count]
     );
     let said: Vec<&str> = table
         .split("TBody")
@@ -301,8 +322,9 @@ fn a_table_over_several_pages_is_tagged_as_one() {
         .unwrap()
         .lines()
         .filter_map(|line| line.trim().strip_prefix('"')?.strip_suffix('"'))
-        .take(600)
+        .take(3 * count)
         .collect();
+    assert_eq!(said.len(), 3 * count);
     for (row, host) in said.chunks(3).zip(&hosts) {
         assert_eq!((row[0], row[1]), (host.as_str(), "50.5"), "{row:?}");
     }
@@ -310,8 +332,41 @@ fn a_table_over_several_pages_is_tagged_as_one() {
     let attributes = asked("pdfinfo", &["-struct"], &bytes);
     let table = attributes.split("Table").nth(1).unwrap();
     let body = table.split("TBody").nth(1).unwrap();
-    assert_eq!(body.matches("/Headers").count(), 600);
+    assert_eq!(body.matches("/Headers").count(), 3 * count);
     assert_eq!(table.matches("/Scope /Column").count(), 3);
+}
+
+/// A line for each row, and all of a table on a page as one shape: each shape says anew how it is drawn.
+#[test]
+fn the_lines_under_rows_are_one_shape_for_each_table_and_page() {
+    let hosts: Vec<String> = (0..200).map(|number| format!("host-{number:03}")).collect();
+    let rows: Vec<(&str, f64)> = hosts.iter().map(|host| (host.as_str(), 50.5)).collect();
+    let mut document = document(disks(&rows));
+    document.theme.provenance = false;
+    let bytes = pdf(&document).unwrap();
+    let file = lopdf::Document::load_mem(&bytes).unwrap();
+    let mut rules = Vec::new();
+    for page in file.get_pages().into_values() {
+        let content = file.get_page_content(page);
+        let (mut thickness, mut lines, mut of_page) = (0.0, 0, Vec::new());
+        for operation in lopdf::content::Content::decode(&content)
+            .unwrap()
+            .operations
+        {
+            match operation.operator.as_str() {
+                "w" => thickness = operation.operands[0].as_float().unwrap(),
+                "m" => lines += 1,
+                "S" if thickness == 0.4 => of_page.push(std::mem::take(&mut lines)),
+                "S" | "f" | "f*" => lines = 0,
+                _ => {}
+            }
+        }
+        rules.push(of_page);
+    }
+    let all: Vec<usize> = rules.iter().flatten().copied().collect();
+    assert_eq!(all.iter().sum::<usize>(), 200, "{rules:?}");
+    assert!(rules.iter().all(|of_page| of_page.len() <= 1), "{rules:?}");
+    assert!(all.len() > 4, "{rules:?}");
 }
 
 /// The longer of two tables beside each other is set by the typesetter and goes on where the other has ended.
