@@ -15,6 +15,8 @@ const LEAST: f64 = 34.0;
 const TREND: f64 = 70.0;
 /// The longest text without a space that a column is widened for.
 const LONGEST_WORD: f64 = 110.0;
+/// Letters are not made smaller than this, in points, for rows of one line.
+const READABLE: f64 = 7.5;
 /// More lines than this are not set in one cell.
 const MOST_LINES: usize = 12;
 /// Of a table of more rows than this, the typesetter lays out several as one, which are no higher than so many points
@@ -53,7 +55,7 @@ impl Faces {
     /// The table in as many parts as the width makes necessary; nothing if its texts need
     /// the typesetter.
     pub fn fit<'a>(&self, table: &'a ShownTable, room: f64) -> Option<Vec<Fitted<'a>>> {
-        // Letters that are a little smaller are better than a table in parts.
+        // Letters that are a little smaller are better than a table in parts, or a date on two lines.
         let sizes: &[f64] = if table.headings.len() > 7 {
             &[7.0]
         } else {
@@ -62,7 +64,7 @@ impl Faces {
         self.fit_in(table, room, sizes)
     }
 
-    /// The same in letters of the first size, or of one that leaves it whole.
+    /// The same in letters of the first size, or of one that leaves it whole or that breaks nothing.
     pub fn fit_in<'a>(
         &self,
         table: &'a ShownTable,
@@ -79,17 +81,17 @@ impl Faces {
                 .collect()
         };
         let (mut size, mut needed) = (sizes[0], needs(sizes[0]));
-        let mut parts = parts_of(&needed, room);
         for smaller in &sizes[1..] {
-            if parts.len() == 1 {
+            let whole = parts_of(&needed, room).len() == 1;
+            if whole && (has_room(&needed, room) || *smaller < READABLE) {
                 break;
             }
             let needs = needs(*smaller);
-            let whole = parts_of(&needs, room);
-            if whole.len() == 1 {
-                (size, needed, parts) = (*smaller, needs, whole);
+            if parts_of(&needs, room).len() == 1 && (!whole || has_room(&needs, room)) {
+                (size, needed) = (*smaller, needs);
             }
         }
+        let parts = parts_of(&needed, room);
         let fit = |columns: Vec<usize>| {
             let widths = widths(
                 &columns
@@ -276,6 +278,11 @@ fn parts_of(needs: &[Need], room: f64) -> Vec<Vec<usize>> {
     parts
 }
 
+/// Whether nothing must be broken, as far as this is known of headings.
+fn has_room(needs: &[Need], room: f64) -> bool {
+    needs.iter().map(|need| need.natural).sum::<f64>() <= room
+}
+
 fn pitch(size: f64) -> f64 {
     size * 1.25
 }
@@ -436,6 +443,50 @@ fn round(points: f64) -> f64 {
 
 #[cfg(test)]
 mod tests {
+    use maple_lark_document::document::{Align, Cell, Heading, ShownTable};
+
+    #[test]
+    fn letters_are_a_little_smaller_where_that_leaves_dates_on_one_line() {
+        let faces = &super::super::FIXED.faces;
+        let heading = |title: &str| Heading {
+            title: title.to_owned(),
+            unit: String::new(),
+            align: Align::Left,
+            weight: 1.0,
+            trend: false,
+        };
+        let cell = |text: &str| Cell {
+            text: text.to_owned(),
+            ..Cell::default()
+        };
+        let table = ShownTable {
+            headings: vec![heading("Disk"), heading("Full on")],
+            rows: vec![vec![
+                cell("archive-01"),
+                cell("between 29 Nov and 4 Dec 2026"),
+            ]],
+            sums_up: Vec::new(),
+            cut: None,
+            file: String::new(),
+            judged: Default::default(),
+        };
+        let natural = |size: f64| -> f64 {
+            let needs = (0..2).map(|column| faces.need(&table, column, size).natural);
+            needs.sum()
+        };
+        let fitted = |room: f64| {
+            let parts = faces.fit(&table, room).unwrap();
+            assert_eq!(parts.len(), 1);
+            let broken = parts[0].rows[0].broken.iter().any(Option::is_some);
+            (parts[0].size, broken)
+        };
+        assert_eq!(fitted(natural(8.0) + 0.1), (8.0, false));
+        assert_eq!(fitted(natural(8.0) - 0.1), (7.5, false));
+        assert_eq!(fitted(natural(7.5) + 0.1), (7.5, false));
+        // What is broken in any case keeps its size.
+        assert_eq!(fitted(natural(7.5) - 0.1), (8.0, true));
+    }
+
     #[test]
     fn a_word_that_is_too_long_is_broken_into_parts_of_one_length() {
         let faces = &super::super::FIXED.faces;
