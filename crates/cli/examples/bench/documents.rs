@@ -75,8 +75,8 @@ pub async fn measure(goals: &mut Goals) -> Done<()> {
         "faster than a warm browser",
         ratio(warm, ours),
         "times",
-        ratio(warm, ours) >= 17.0,
-        "17",
+        ratio(warm, ours) >= 18.0,
+        "18",
     );
     goals.check(
         "faster than a cold browser",
@@ -142,8 +142,8 @@ async fn long_table(goals: &mut Goals, columns: usize) -> Done<()> {
         "a long table, faster than a warm browser",
         ratio(warm, ours),
         "times",
-        ratio(warm, ours) >= 13.0,
-        "13",
+        ratio(warm, ours) >= 14.0,
+        "14",
     );
     goals.check(
         "most memory for a long table",
