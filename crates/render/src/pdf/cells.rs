@@ -22,7 +22,7 @@ const MOST_LINES: usize = 12;
 /// Of a table of more rows than this, the typesetter lays out several as one, which are no higher than so many points
 /// together: they stay together at the end of a page.
 const MANY_ROWS: usize = 1000;
-const HIGHEST_AT_ONCE: f64 = 45.0;
+const HIGHEST_AT_ONCE: f64 = 75.0;
 
 /// A table that is ready to be set, or a part of its columns.
 pub struct Fitted<'a> {

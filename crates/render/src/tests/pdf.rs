@@ -276,7 +276,7 @@ fn the_cells_of_a_table_are_tagged_as_cells() {
 /// the pages end.
 #[test]
 fn a_table_over_several_pages_is_tagged_as_one() {
-    // Of the second, three rows are laid out as one, and one at its end.
+    // Of the second, five rows are laid out as one, and three at its end.
     for count in [200, 1003] {
         is_tagged_as_one(count);
     }
