@@ -15,7 +15,7 @@ const LEAST: f64 = 34.0;
 const TREND: f64 = 70.0;
 /// The longest text without a space that a column is widened for.
 const LONGEST_WORD: f64 = 110.0;
-/// Letters are not made smaller than this, in points, for rows of one line.
+/// Letters are not made smaller than this, in points, to keep rows on one line.
 const READABLE: f64 = 7.5;
 /// More lines than this are not set in one cell.
 const MOST_LINES: usize = 12;
@@ -278,7 +278,7 @@ fn parts_of(needs: &[Need], room: f64) -> Vec<Vec<usize>> {
     parts
 }
 
-/// Whether nothing must be broken, as far as this is known of headings.
+/// Whether no cell must be broken; a long heading may stand on two lines all the same.
 fn has_room(needs: &[Need], room: f64) -> bool {
     needs.iter().map(|need| need.natural).sum::<f64>() <= room
 }

@@ -88,8 +88,8 @@ struct Drawing {
     texts: Frame,
 }
 
-/// Where the last figure or table of a frame begins, and what belongs before one that begins outside of it: lines,
-/// which readers are told nothing of in either place, but whose bounds would be worked out inside for its own.
+/// Where the last figure or table of a frame begins, and what belongs before one that begins outside of it. That is
+/// lines: readers are told of them in neither place, and inside, the bounds of each would be worked out.
 #[derive(Default)]
 struct Bounded {
     layer: Option<usize>,

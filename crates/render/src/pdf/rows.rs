@@ -1,7 +1,6 @@
 //! Tables that the typesetter lays out row by row, each as one cell over all columns: it knows nothing of the cells
 //! of a row but their widths, and each that it lays out costs it as much as a whole row does. Several rows of a long
-//! table are such a cell. Readers are told of
-//! each cell all the same (ISO 14289-1, 7.5): its tags are made here.
+//! table are such a cell. Readers are told of each cell all the same (ISO 14289-1, 7.5): its tags are made here.
 
 use std::{
     num::{NonZeroU32, NonZeroUsize},
@@ -45,8 +44,7 @@ pub fn heading(cell: &Packed<TableCell>) -> Content {
     cell.pack()
 }
 
-/// The tags with which a cell of a row begins and ends. It is the one of this number of those that were laid out as
-/// one, at one place.
+/// The tags with which a cell of a row begins and ends: the cell of this number among those that were laid out as one.
 pub fn cell(
     laid_out: &Packed<TableCell>,
     at: Location,
