@@ -348,23 +348,29 @@ fn the_lines_under_rows_are_one_shape_for_each_table_and_page() {
     let mut rules = Vec::new();
     for page in file.get_pages().into_values() {
         let content = file.get_page_content(page);
-        let (mut thickness, mut lines, mut of_page) = (0.0, 0, Vec::new());
+        let (mut thickness, mut lines, mut of_page) = (0.0, Vec::new(), Vec::new());
         for operation in lopdf::content::Content::decode(&content)
             .unwrap()
             .operations
         {
             match operation.operator.as_str() {
                 "w" => thickness = operation.operands[0].as_float().unwrap(),
-                "m" => lines += 1,
+                "m" => lines.push(operation.operands[1].as_float().unwrap()),
                 "S" if thickness == 0.4 => of_page.push(std::mem::take(&mut lines)),
-                "S" | "f" | "f*" => lines = 0,
+                "S" | "f" | "f*" => lines.clear(),
                 _ => {}
             }
         }
         rules.push(of_page);
     }
-    let all: Vec<usize> = rules.iter().flatten().copied().collect();
-    assert_eq!(all.iter().sum::<usize>(), 200, "{rules:?}");
+    let all: Vec<&Vec<f32>> = rules.iter().flatten().collect();
+    assert_eq!(all.iter().map(|of_page| of_page.len()).sum::<usize>(), 200);
+    // Each is a row's height of 14.4 points below the one before.
+    let apart = |two: &[f32]| (two[1] - two[0] - 14.4).abs() < 0.01;
+    assert!(
+        all.iter().all(|of_page| of_page.windows(2).all(apart)),
+        "{rules:?}"
+    );
     assert!(rules.iter().all(|of_page| of_page.len() <= 1), "{rules:?}");
     assert!(all.len() > 4, "{rules:?}");
 }
