@@ -11,8 +11,9 @@ const SIDE: f64 = 4.0;
 const ABOVE: f64 = 3.6;
 /// A column that must give way is not made narrower than this.
 const LEAST: f64 = 34.0;
-/// How wide a line over time is drawn.
+/// How wide a line over time is drawn, and at the least where its table has little room.
 const TREND: f64 = 70.0;
+const NARROW_TREND: f64 = 44.0;
 /// The longest text without a space that a column is widened for.
 const LONGEST_WORD: f64 = 110.0;
 /// Letters are not made smaller than this, in points, to keep rows on one line.
@@ -145,35 +146,33 @@ impl Faces {
     fn need(&self, table: &ShownTable, column: usize, size: f64) -> Need {
         let heading = &table.headings[column];
         if heading.trend {
+            let title = self.strong.width(&heading.title, size) + 2.0 * SIDE;
             return Need {
-                least: TREND,
-                natural: TREND.max(self.strong.width(&heading.title, size) + 2.0 * SIDE),
+                least: NARROW_TREND,
+                unbroken: NARROW_TREND.max(title),
+                natural: TREND.max(title),
             };
         }
         let mut need = Need {
             least: LEAST,
+            unbroken: LEAST,
             natural: LEAST,
         };
         for word in heading.title.split_whitespace() {
             let width = self.strong.width(word, size) + 2.0 * SIDE;
             need.least = need.least.max(width.min(LONGEST_WORD));
-            need.natural = need.natural.max(width);
+            need.unbroken = need.unbroken.max(width);
         }
         let whole = if heading.unit.is_empty() {
             heading.title.clone()
         } else {
             format!("{} ({})", heading.title, heading.unit)
         };
-        // A long heading may stand on two lines.
-        need.natural = need
-            .natural
-            .max(need.least)
-            .max(self.strong.width(&whole, size) * 0.55 + 2.0 * SIDE);
         for cell in table.rows.iter().map(|row| &row[column]) {
             let width = self.plain.width(&cell.text, size)
                 + 2.0 * SIDE
                 + if cell.mark.is_some() { 1.7 * size } else { 0.3 };
-            need.natural = need.natural.max(width);
+            need.unbroken = need.unbroken.max(width);
             if width > need.least {
                 let unbroken = if heading.align == Align::Right {
                     width
@@ -187,6 +186,9 @@ impl Faces {
                 need.least = need.least.max(unbroken.min(LONGEST_WORD));
             }
         }
+        // A long heading may stand on two lines.
+        let heading = self.strong.width(&whole, size) * 0.55 + 2.0 * SIDE;
+        need.natural = need.unbroken.max(heading);
         need
     }
 
@@ -278,34 +280,41 @@ fn parts_of(needs: &[Need], room: f64) -> Vec<Vec<usize>> {
     parts
 }
 
-/// Whether no cell must be broken; a long heading may stand on two lines all the same.
+/// Whether no cell must be broken; a long heading may stand on several lines all the same.
 fn has_room(needs: &[Need], room: f64) -> bool {
-    needs.iter().map(|need| need.natural).sum::<f64>() <= room
+    needs.iter().map(|need| need.unbroken).sum::<f64>() <= room
 }
 
 fn pitch(size: f64) -> f64 {
     size * 1.25
 }
 
-/// What a column needs in points: so that nothing is broken inside a word, and so that
-/// nothing is broken at all.
+/// What a column needs in points: so that nothing is broken inside a word, so that no cell is broken, and so that it
+/// looks well: its heading on two lines, lines over time as wide as they should be.
 struct Need {
     least: f64,
+    unbroken: f64,
     natural: f64,
 }
 
-/// Columns take what they need, and a little air. Where there is not enough room, the
-/// widest give way first.
+/// Columns take what they need, and a little air. Where there is not enough room, headings and lines over time give way
+/// first, then the widest columns.
 fn widths(needs: &[&Need], room: f64) -> Vec<f64> {
     let natural: f64 = needs.iter().map(|need| need.natural).sum();
     if natural <= room {
         let air = ((room - natural) / needs.len() as f64).min(26.0);
         return needs.iter().map(|need| need.natural + air).collect();
     }
+    let unbroken: f64 = needs.iter().map(|need| need.unbroken).sum();
+    if unbroken <= room {
+        let share = (room - unbroken) / (natural - unbroken);
+        let between = |need: &&Need| need.unbroken + share * (need.natural - need.unbroken);
+        return needs.iter().map(between).collect();
+    }
     let within = |most: f64| {
         needs
             .iter()
-            .map(move |need| need.natural.min(need.least.max(most)))
+            .map(move |need| need.unbroken.min(need.least.max(most)))
     };
     let (mut low, mut high) = (0.0, room);
     for _ in 0..40 {
@@ -445,35 +454,48 @@ fn round(points: f64) -> f64 {
 mod tests {
     use maple_lark_document::document::{Align, Cell, Heading, ShownTable};
 
-    #[test]
-    fn letters_are_a_little_smaller_where_that_leaves_dates_on_one_line() {
-        let faces = &super::super::FIXED.faces;
-        let heading = |title: &str| Heading {
+    use super::{Faces, TREND};
+
+    fn heading(title: &str) -> Heading {
+        Heading {
             title: title.to_owned(),
             unit: String::new(),
             align: Align::Left,
             weight: 1.0,
             trend: false,
-        };
-        let cell = |text: &str| Cell {
-            text: text.to_owned(),
+        }
+    }
+
+    fn table(headings: Vec<Heading>, cells: &[&str]) -> ShownTable {
+        let cell = |text: &&str| Cell {
+            text: (*text).to_owned(),
             ..Cell::default()
         };
-        let table = ShownTable {
-            headings: vec![heading("Disk"), heading("Full on")],
-            rows: vec![vec![
-                cell("archive-01"),
-                cell("between 29 Nov and 4 Dec 2026"),
-            ]],
+        ShownTable {
+            headings,
+            rows: vec![cells.iter().map(cell).collect()],
             sums_up: Vec::new(),
             cut: None,
             file: String::new(),
             judged: Default::default(),
-        };
-        let natural = |size: f64| -> f64 {
-            let needs = (0..2).map(|column| faces.need(&table, column, size).natural);
-            needs.sum()
-        };
+        }
+    }
+
+    fn natural(faces: &Faces, table: &ShownTable, size: f64) -> f64 {
+        let columns = 0..table.headings.len();
+        columns
+            .map(|column| faces.need(table, column, size).natural)
+            .sum()
+    }
+
+    #[test]
+    fn letters_are_a_little_smaller_where_that_leaves_dates_on_one_line() {
+        let faces = &super::super::FIXED.faces;
+        let table = table(
+            vec![heading("Disk"), heading("Full on")],
+            &["archive-01", "between 29 Nov and 4 Dec 2026"],
+        );
+        let natural = |size: f64| natural(faces, &table, size);
         let fitted = |room: f64| {
             let parts = faces.fit(&table, room).unwrap();
             assert_eq!(parts.len(), 1);
@@ -485,6 +507,37 @@ mod tests {
         assert_eq!(fitted(natural(7.5) + 0.1), (7.5, false));
         // What is broken in any case keeps its size.
         assert_eq!(fitted(natural(7.5) - 0.1), (8.0, true));
+    }
+
+    #[test]
+    fn headings_and_lines_over_time_give_way_before_a_date_is_broken() {
+        let faces = &super::super::FIXED.faces;
+        let mut headings = vec![
+            heading("Disk"),
+            heading("Full on"),
+            heading("Was wrong by so many points"),
+        ];
+        headings.push(Heading {
+            trend: true,
+            ..heading("Used")
+        });
+        let table = table(headings, &["archive-01", "21 January 2027", "0.05", ""]);
+        let natural = natural(faces, &table, 8.0);
+        let widths = |room: f64| {
+            let parts = faces.fit(&table, room).unwrap();
+            let fitted = &parts[0];
+            assert_eq!((parts.len(), fitted.size), (1, 8.0));
+            assert!(fitted.rows[0].broken.iter().all(Option::is_none));
+            fitted.widths.clone()
+        };
+        let (wide, narrow) = (widths(natural + 0.1), widths(natural - 30.0));
+        assert!(wide[3] >= TREND && narrow[3] < TREND);
+        assert!(narrow[2] < wide[2] - 5.0, "{wide:?} {narrow:?}");
+        // The others keep what they need.
+        for place in 0..2 {
+            assert!((narrow[place] - wide[place]).abs() < 0.1);
+        }
+        assert!((narrow.iter().sum::<f64>() - natural + 30.0).abs() < 0.01);
     }
 
     #[test]
