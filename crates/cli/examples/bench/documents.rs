@@ -142,8 +142,8 @@ async fn long_table(goals: &mut Goals, columns: usize) -> Done<()> {
         "a long table, faster than a warm browser",
         ratio(warm, ours),
         "times",
-        ratio(warm, ours) >= 14.0,
-        "14",
+        ratio(warm, ours) >= 15.0,
+        "15",
     );
     goals.check(
         "most memory for a long table",
