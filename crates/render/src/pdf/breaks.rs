@@ -65,6 +65,7 @@ pub fn mend_head(faces: &Faces, heading: &mut Value, room: f64, size: f64) {
         *title = shortened(kept);
     }
     mend(faces, heading.get_mut("title"), room, size);
+    mend(faces, heading.get_mut("unit"), room, size);
 }
 
 fn broken(faces: &Faces, text: &str, room: f64, size: f64) -> Option<String> {

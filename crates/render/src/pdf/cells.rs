@@ -158,16 +158,16 @@ impl Faces {
             unbroken: LEAST,
             natural: LEAST,
         };
-        for word in heading.title.split_whitespace() {
-            let width = self.strong.width(word, size) + 2.0 * SIDE;
-            need.least = need.least.max(width.min(LONGEST_WORD));
-            need.unbroken = need.unbroken.max(width);
-        }
         let whole = if heading.unit.is_empty() {
             heading.title.clone()
         } else {
             format!("{} ({})", heading.title, heading.unit)
         };
+        for word in whole.split_whitespace() {
+            let width = self.strong.width(word, size) + 2.0 * SIDE;
+            need.least = need.least.max(width.min(LONGEST_WORD));
+            need.unbroken = need.unbroken.max(width);
+        }
         for cell in table.rows.iter().map(|row| &row[column]) {
             let width = self.plain.width(&cell.text, size)
                 + 2.0 * SIDE
@@ -187,8 +187,8 @@ impl Faces {
             }
         }
         // A long heading may stand on two lines.
-        let heading = self.strong.width(&whole, size) * 0.55 + 2.0 * SIDE;
-        need.natural = need.unbroken.max(heading);
+        let on_two = self.strong.width(&whole, size) * 0.55 + 2.0 * SIDE;
+        need.natural = need.unbroken.max(on_two);
         need
     }
 
@@ -538,6 +538,28 @@ mod tests {
             assert!((narrow[place] - wide[place]).abs() < 0.1);
         }
         assert!((narrow.iter().sum::<f64>() - natural + 30.0).abs() < 0.01);
+    }
+
+    #[test]
+    fn a_unit_stays_within_its_column_where_there_is_little_room() {
+        let faces = &super::super::FIXED.faces;
+        let mut headings = vec![heading("Note"), heading("Rate")];
+        headings[1].unit = "transactions".to_owned();
+        let table = table(
+            headings,
+            &["as long as it takes ".repeat(20).as_str(), "12"],
+        );
+        let parts = faces.fit(&table, 200.0).unwrap();
+        let fitted = &parts[0];
+        assert_eq!((parts.len(), fitted.size), (1, 8.0));
+        let unit = faces.plain.width("(transactions)", 8.0);
+        let widths = &fitted.widths;
+        assert!(widths[1] - 2.0 * super::SIDE >= unit, "{widths:?}");
+        // One that is too long for any column is broken as its title is.
+        let mut long = serde_json::json!({ "title": "Rate", "unit": "transactions".repeat(5) });
+        super::breaks::mend_head(faces, &mut long, 60.0, 8.0);
+        let unit = long["unit"].as_str().unwrap();
+        assert!(unit.len() > 60, "{unit}");
     }
 
     #[test]
